@@ -1,0 +1,5 @@
+module ivytable.example/ivytable
+
+go 1.26.0
+
+require golang.org/x/text v0.43.0

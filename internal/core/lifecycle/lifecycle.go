@@ -1,0 +1,173 @@
+package lifecycle
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Bounds of a policy.
+const (
+	MinTerm      = 7    // days
+	MaxTerm      = 3650 // days
+	MaxNotices   = 10
+	RecoveryDays = 30 // for how long a group that ended can be restored
+)
+
+// Scope says which groups a term applies to.
+type Scope string
+
+// The scopes.
+const (
+	AllGroups    Scope = "all"
+	ChosenGroups Scope = "chosen"
+	NoGroups     Scope = "none"
+)
+
+// Policy is the workspace's rule for expiry. The zero value is off.
+type Policy struct {
+	TermDays  int   // 0: off
+	Scope     Scope // which groups the term applies to
+	Notices   []int // days before the end, largest first
+	Caretaker string
+	Zone      *time.Location // nil: UTC
+}
+
+// State is where a group is in its life.
+type State string
+
+// The states.
+const (
+	Active  State = "active"
+	Due     State = "due"
+	Lapsed  State = "lapsed"
+	Retired State = "retired"
+)
+
+// States are all of them, in the order of a life.
+var States = []State{Active, Due, Lapsed, Retired}
+
+// Life is what is recorded of one group. A zero time means never.
+type Life struct {
+	Renewed  time.Time
+	Expires  time.Time // zero: no end
+	Ended    time.Time // when it lapsed or was retired
+	Retired  bool      // it was retired, not lapsed; only with Ended
+	Chosen   bool      // the term applies to it when Scope is ChosenGroups
+	Standing bool      // exempt
+}
+
+// Check returns what is wrong with p, or nil.
+func (p Policy) Check() error {
+	if p.TermDays != 0 && (p.TermDays < MinTerm || p.TermDays > MaxTerm) {
+		return fmt.Errorf("the term can't be %d days: choose %d to %d, or 0 for no expiry", p.TermDays, MinTerm, MaxTerm)
+	}
+	if p.Scope != AllGroups && p.Scope != ChosenGroups && p.Scope != NoGroups {
+		return fmt.Errorf("the scope can't be %q: choose all, chosen, none", p.Scope)
+	}
+	if p.TermDays > 0 && len(p.Notices) == 0 {
+		return fmt.Errorf("there has to be at least one notice day, such as 30")
+	}
+	if len(p.Notices) > MaxNotices {
+		return fmt.Errorf("%d notice days are too many: %d is the most", len(p.Notices), MaxNotices)
+	}
+	for i, d := range p.Notices {
+		if d < 1 || p.TermDays > 0 && d >= p.TermDays {
+			return fmt.Errorf("a notice can't come %d days before the end of a term of %d days", d, p.TermDays)
+		}
+		if i > 0 && d >= p.Notices[i-1] {
+			return fmt.Errorf("the notice days %v are not each smaller than the one before", p.Notices)
+		}
+	}
+	return nil
+}
+
+// First returns the days of the first notice, 0 without any.
+func (p Policy) First() int {
+	if len(p.Notices) == 0 {
+		return 0
+	}
+	return p.Notices[0]
+}
+
+// Day returns the first moment of t's day in the workspace's zone.
+func (p Policy) Day(t time.Time) time.Time {
+	y, m, d := t.In(p.zone()).Date()
+	return time.Date(y, m, d, 0, 0, 0, 0, p.zone())
+}
+
+func (p Policy) zone() *time.Location {
+	if p.Zone == nil {
+		return time.UTC
+	}
+	return p.Zone
+}
+
+// Applies reports whether the term applies to a group.
+func (p Policy) Applies(l Life) bool {
+	return p.TermDays > 0 && !l.Standing && (p.Scope == AllGroups || p.Scope == ChosenGroups && l.Chosen)
+}
+
+// Expiry returns when a group expires under p: last renewal plus term, but not
+// before today plus the first notice. The zero time means never.
+func (p Policy) Expiry(l Life, now time.Time) time.Time {
+	if !p.Applies(l) {
+		return time.Time{}
+	}
+	at := p.Day(l.Renewed).AddDate(0, 0, p.TermDays)
+	if floor := p.Day(now).AddDate(0, 0, p.First()); at.Before(floor) {
+		at = floor
+	}
+	return at.UTC()
+}
+
+// State returns the state of a group at now.
+func (p Policy) State(l Life, now time.Time) State {
+	switch {
+	case !l.Ended.IsZero() && l.Retired:
+		return Retired
+	case !l.Ended.IsZero(), !l.Expires.IsZero() && !now.Before(l.Expires):
+		return Lapsed
+	case !l.Expires.IsZero() && !now.Before(p.DueFrom(l.Expires)):
+		return Due
+	}
+	return Active
+}
+
+// DueFrom returns when a group that expires at expires becomes due.
+func (p Policy) DueFrom(expires time.Time) time.Time {
+	return p.Day(expires).AddDate(0, 0, -p.First()).UTC()
+}
+
+// PurgeAt returns when a group that ended can no longer be restored.
+func (p Policy) PurgeAt(l Life) time.Time {
+	return p.Day(l.Ended).AddDate(0, 0, RecoveryDays).UTC()
+}
+
+// Days returns the number of midnights from now to at in the workspace's zone,
+// negative where at lies before today.
+func (p Policy) Days(now, at time.Time) int {
+	a, b := p.Day(now), p.Day(at)
+	return int(b.Sub(a).Round(24*time.Hour) / (24 * time.Hour)) // a day of 23 or 25 hours rounds to one
+}
+
+// Notice returns the notice that is to be sent at now for a group that expires at
+// expires, given the days of those already sent for that date. When several are
+// overdue only the nearest to the end is sent. ok is false when there is none.
+func (p Policy) Notice(expires, now time.Time, sent []int) (day int, ok bool) {
+	if expires.IsZero() || !now.Before(expires) {
+		return 0, false
+	}
+	left := p.Days(now, expires)
+	for _, d := range slices.Backward(p.Notices) {
+		if left <= d {
+			for _, s := range sent {
+				if s <= d {
+					return 0, false
+				}
+			}
+			return d, true
+		}
+	}
+	return 0, false
+}
