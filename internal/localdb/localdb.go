@@ -1,0 +1,249 @@
+// Package localdb runs a private MariaDB server for one data folder.
+//
+// The server listens on a loopback port of its own and on a socket inside the
+// folder; only the user of the folder can read the password that it was given.
+// The folder is locked: a second start in it fails at once. A server that a
+// killed process left behind is taken over, not started twice.
+package localdb
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // the driver that sql.Open names
+)
+
+// Name is the schema that a server is given.
+const Name = "ivytable"
+
+// Options are what a server is started with.
+type Options struct {
+	Dir       string // made when it is not there
+	Throwaway bool   // fast and not durable, for tests
+}
+
+// Server is a running server. Stop it.
+type Server struct {
+	DSN  string // for the driver, with the schema
+	lock *os.File
+	pid  int
+	wait chan struct{} // closed when a server that we started has ended; nil for one taken over
+}
+
+// Start makes the folder's database when there is none and starts its server.
+// It returns when the server answers, or with an error within 40 seconds.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
+	s := &Server{}
+	if s.lock, err = lockFolder(dir); err != nil {
+		return nil, err
+	}
+	if err := s.start(ctx, dir, o); err != nil {
+		s.lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func lockFolder(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the data folder: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("the data folder %s is in use by another start of this program; stop that one, or choose another folder", dir)
+	}
+	return f, nil
+}
+
+func (s *Server) start(ctx context.Context, dir string, o Options) error {
+	data, socket := filepath.Join(dir, "db"), socketPath(dir)
+	if _, err := os.Stat(filepath.Join(data, "mysql")); errors.Is(err, os.ErrNotExist) {
+		if err := install(ctx, data); err != nil {
+			return err
+		}
+	}
+	password, err := secret(filepath.Join(dir, "db.password"))
+	if err != nil {
+		return err
+	}
+	port, pid := running(dir, socket)
+	if pid == 0 {
+		if port, err = freePort(); err != nil {
+			return err
+		}
+		if err := s.launch(dir, data, socket, port, o.Throwaway); err != nil {
+			return err
+		}
+	} else {
+		s.pid = pid
+	}
+	if err := s.prepare(ctx, socket, password); err != nil {
+		s.Stop()
+		return fmt.Errorf("%w; the server's log is %s", err, filepath.Join(dir, "db.err"))
+	}
+	s.DSN = fmt.Sprintf("ivytable:%s@tcp(127.0.0.1:%d)/%s?parseTime=true&loc=UTC&charset=utf8mb4&interpolateParams=true", password, port, Name)
+	return nil
+}
+
+// socketPath keeps the socket in the folder unless its path is longer than a
+// socket's may be (108 octets on Linux).
+func socketPath(dir string) string {
+	p := filepath.Join(dir, "db.sock")
+	if len(p) < 100 {
+		return p
+	}
+	return filepath.Join(os.TempDir(), "ivytable-"+strconv.Itoa(os.Getpid())+".sock")
+}
+
+func asUser() []string {
+	if u, err := user.Current(); err == nil && u.Uid == "0" {
+		return []string{"--user=root"}
+	}
+	return nil
+}
+
+func install(ctx context.Context, data string) error {
+	args := append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal",
+		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=8M"}, asUser()...)
+	out, err := exec.CommandContext(ctx, "mariadb-install-db", args...).CombinedOutput()
+	if errors.Is(err, exec.ErrNotFound) {
+		return errors.New("MariaDB is not installed; install Debian's package mariadb-server, or give the address of a server with --dsn")
+	}
+	if err != nil {
+		os.RemoveAll(data)
+		return fmt.Errorf("make the database: %w: %s", err, out)
+	}
+	return nil
+}
+
+func (s *Server) launch(dir, data, socket string, port int, throwaway bool) error {
+	bin, err := exec.LookPath("mariadbd")
+	if err != nil {
+		bin = "/usr/sbin/mariadbd"
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + socket, "--pid-file=" + filepath.Join(dir, "db.pid"),
+		"--port=" + strconv.Itoa(port), "--bind-address=127.0.0.1", "--skip-networking=0", "--skip-name-resolve", "--log-error=" + filepath.Join(dir, "db.err"),
+		"--innodb-log-file-size=8M", "--innodb-buffer-pool-size=128M", "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
+		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci"}, asUser()...)
+	if throwaway {
+		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0")
+	}
+	cmd := exec.Command(bin, args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is for us; we stop it in turn
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start MariaDB: %w", err)
+	}
+	s.pid, s.wait = cmd.Process.Pid, make(chan struct{})
+	go func() { _ = cmd.Wait(); close(s.wait) }()
+	return os.WriteFile(filepath.Join(dir, "db.port"), []byte(strconv.Itoa(port)), 0o600)
+}
+
+// running returns the port and process of a server that still serves dir.
+func running(dir, socket string) (port, pid int) {
+	p, err1 := os.ReadFile(filepath.Join(dir, "db.port"))
+	i, err2 := os.ReadFile(filepath.Join(dir, "db.pid"))
+	c, err3 := net.Dial("unix", socket)
+	if errors.Join(err1, err2, err3) != nil {
+		return 0, 0
+	}
+	c.Close()
+	port, err1 = strconv.Atoi(strings.TrimSpace(string(p)))
+	pid, err2 = strconv.Atoi(strings.TrimSpace(string(i)))
+	if err1 != nil || err2 != nil || syscall.Kill(pid, 0) != nil {
+		return 0, 0
+	}
+	return port, pid
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func secret(path string) (string, error) {
+	if b, err := os.ReadFile(path); err == nil {
+		return strings.TrimSpace(string(b)), nil
+	}
+	b := make([]byte, 16)
+	rand.Read(b)
+	s := hex.EncodeToString(b)
+	return s, os.WriteFile(path, []byte(s), 0o600)
+}
+
+// prepare waits for the server and sees that our user and schema are there. The
+// server's root is left reachable through the socket alone.
+func (s *Server) prepare(ctx context.Context, socket, password string) error {
+	root, err := sql.Open("mysql", "root@unix("+socket+")/")
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	ctx, cancel := context.WithTimeout(ctx, 40*time.Second)
+	defer cancel()
+	for tick := time.NewTicker(20 * time.Millisecond); ; {
+		if err = root.PingContext(ctx); err == nil {
+			tick.Stop()
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("MariaDB does not answer: %w", err)
+		case <-s.wait:
+			return errors.New("MariaDB ended at once")
+		case <-tick.C:
+		}
+	}
+	for _, q := range []string{
+		"CREATE DATABASE IF NOT EXISTS `" + Name + "`",
+		"CREATE USER IF NOT EXISTS ivytable@'127.0.0.1' IDENTIFIED BY '" + password + "'",
+		"GRANT ALL ON `ivytable%`.* TO ivytable@'127.0.0.1'",
+		"DROP USER IF EXISTS root@'127.0.0.1'", "DROP USER IF EXISTS root@'::1'",
+	} {
+		if _, err := root.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("prepare the database: %w", err)
+		}
+	}
+	return nil
+}
+
+// Stop ends the server cleanly and waits for it, at most 30 seconds.
+func (s *Server) Stop() {
+	defer s.lock.Close()
+	_ = syscall.Kill(s.pid, syscall.SIGTERM)
+	deadline := time.Now().Add(30 * time.Second)
+	for time.Now().Before(deadline) {
+		select {
+		case <-s.wait: // never, for one that we took over
+			return
+		case <-time.After(20 * time.Millisecond):
+			if s.wait == nil && syscall.Kill(s.pid, 0) != nil {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,282 @@
+package store
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
+)
+
+// Forever stands in ExpiresAt for a group without an end, so that groups sort by
+// their end.
+var Forever = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Group is a mail group.
+type Group struct {
+	ID          uuid.UUID `gorm:"primaryKey"`
+	Name        string
+	Address     string
+	AddrKey     string
+	Description string
+	Language    string
+	Traits      string // comma separated
+
+	Find, SeePeople                     policy.Audience
+	Read                                policy.Audience `gorm:"column:read_archive"`
+	Post, WriteOwners, AddPeople        policy.Audience
+	SpeakAs, SpeakFor                   policy.Audience
+	JoinAudience                        policy.Audience
+	JoinHow                             policy.How
+	Leaving                             policy.Leave
+	Externals                           policy.Externals
+	Hold                                policy.Hold
+	Suspicious                          policy.Suspicious
+	Owners, Moderators, Members, Nested int
+	ExternalMembers                     int
+	People                              int `gorm:"->"`
+	RenewedAt, ExpiresAt                time.Time
+	EndedAt                             *time.Time
+	Retired, Chosen                     bool
+	Standing, StandingBy                string
+	Version                             int
+	CreatedAt                           time.Time
+}
+
+// TableName is the table of groups; "groups" is a reserved word in SQL.
+func (Group) TableName() string { return "mail_groups" }
+
+// Policy returns the group's policy.
+func (g *Group) Policy() policy.Policy {
+	return policy.Policy{
+		Answers:      [policy.Questions]policy.Audience{g.Find, g.SeePeople, g.Read, g.Post, g.WriteOwners, g.AddPeople, g.SpeakAs, g.SpeakFor},
+		JoinAudience: g.JoinAudience, JoinHow: g.JoinHow, Leave: g.Leaving, Externals: g.Externals, Hold: g.Hold, Suspicious: g.Suspicious,
+	}
+}
+
+// SetPolicy puts p into the group.
+func (g *Group) SetPolicy(p policy.Policy) {
+	a := p.Answers
+	g.Find, g.SeePeople, g.Read, g.Post = a[policy.Find], a[policy.SeePeople], a[policy.Read], a[policy.Post]
+	g.WriteOwners, g.AddPeople, g.SpeakAs, g.SpeakFor = a[policy.WriteOwners], a[policy.AddPeople], a[policy.SpeakAs], a[policy.SpeakFor]
+	g.JoinAudience, g.JoinHow, g.Leaving = p.JoinAudience, p.JoinHow, p.Leave
+	g.Externals, g.Hold, g.Suspicious = p.Externals, p.Hold, p.Suspicious
+}
+
+// Life returns the group's life.
+func (g *Group) Life() lifecycle.Life {
+	l := lifecycle.Life{Renewed: g.RenewedAt, Retired: g.Retired, Chosen: g.Chosen, Standing: g.Standing != ""}
+	if g.ExpiresAt.Before(Forever) {
+		l.Expires = g.ExpiresAt
+	}
+	if g.EndedAt != nil {
+		l.Ended = *g.EndedAt
+	}
+	return l
+}
+
+// SetExpires sets the date of the end; the zero time means never.
+func (g *Group) SetExpires(t time.Time) {
+	if t.IsZero() {
+		t = Forever
+	}
+	g.ExpiresAt = t
+}
+
+// AddGroup inserts a group, takes its address and makes it searchable. It returns
+// ErrDuplicate where the address, or one too alike, is taken.
+func (s *Store) AddGroup(ctx context.Context, g *Group) error {
+	a, err := mailaddr.Parse(g.Address)
+	if err != nil {
+		return err
+	}
+	t := &Store{s.with(ctx)}
+	row := addressRow(a, KindGroup, g.ID)
+	if err := t.db.Create(&row).Error; err != nil {
+		return wrap("take the address", err)
+	}
+	if err := t.db.Create(g).Error; err != nil {
+		return wrap("add the group", err)
+	}
+	return t.setWords(KindGroup, g.ID, g.Name, a.Local())
+}
+
+// SaveGroup writes every field of a group that was read in this transaction with
+// LockGroup, and counts its version up. With renamed, it is searchable by its new name.
+func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
+	g.Version++
+	t := &Store{s.with(ctx)}
+	if err := t.db.Omit("People").Save(g).Error; err != nil {
+		return wrap("save the group", err)
+	}
+	if !renamed {
+		return nil
+	}
+	return t.setWords(KindGroup, g.ID, g.Name, strings.SplitN(g.Address, "@", 2)[0])
+}
+
+// Group returns a group by identifier.
+func (s *Store) Group(ctx context.Context, id uuid.UUID) (g Group, err error) {
+	err = s.with(ctx).Take(&g, "id = ?", id).Error
+	return g, wrap("read a group", err)
+}
+
+// LockGroup returns a group and keeps every other transaction from changing it.
+func (s *Store) LockGroup(ctx context.Context, id uuid.UUID) (g Group, err error) {
+	err = s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Take(&g, "id = ?", id).Error
+	return g, wrap("read a group", err)
+}
+
+// GroupSort is a way to sort the list of groups.
+type GroupSort string
+
+// The ways to sort.
+const (
+	ByName    GroupSort = "name"
+	ByPeople  GroupSort = "people"
+	ByPost    GroupSort = "post"
+	ByExpires GroupSort = "expires"
+	ByCreated GroupSort = "created"
+)
+
+const dbTime = "2006-01-02 15:04:05.000000"
+
+var groupSorts = map[GroupSort]sortKey[Group]{
+	ByName:    {column: "name", value: func(g Group) (string, uuid.UUID) { return g.Name, g.ID }},
+	ByPeople:  {column: "people", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(g.People), g.ID }},
+	ByPost:    {column: "post", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(int(g.Post)), g.ID }},
+	ByExpires: {column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }},
+	ByCreated: {column: "created_at", value: func(g Group) (string, uuid.UUID) { return g.CreatedAt.Format(dbTime), g.ID }},
+}
+
+// GroupQuery says which groups to list.
+type GroupQuery struct {
+	Q        string            // words that begin words of the name or address
+	States   []lifecycle.State // empty: all
+	Now      time.Time         // with States
+	DueUntil time.Time         // the last date at which a group is due, with States
+	Viewer   uuid.UUID         // with a value: only groups that this person can find
+	Mine     uuid.UUID         // with a value: only groups that this person is in
+	Role     int8              // with Mine: at least this role
+	Sort     GroupSort
+	Desc     bool
+	After    Cursor
+	Limit    int
+}
+
+// Groups returns a page of groups.
+func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
+	db := s.with(ctx).Model(&Group{})
+	for _, w := range Words(q.Q) {
+		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindGroup, likePrefix(w))
+	}
+	if len(q.States) > 0 {
+		var or []string
+		var args []any
+		for _, st := range q.States {
+			switch st {
+			case lifecycle.Active:
+				or, args = append(or, "(ended_at IS NULL AND expires_at > ?)"), append(args, q.DueUntil)
+			case lifecycle.Due:
+				or, args = append(or, "(ended_at IS NULL AND expires_at > ? AND expires_at <= ?)"), append(args, q.Now, q.DueUntil)
+			case lifecycle.Lapsed:
+				or, args = append(or, "(ended_at IS NOT NULL AND NOT retired OR ended_at IS NULL AND expires_at <= ?)"), append(args, q.Now)
+			case lifecycle.Retired:
+				or = append(or, "(ended_at IS NOT NULL AND retired)")
+			}
+		}
+		db = db.Where("("+strings.Join(or, " OR ")+")", args...)
+	}
+	if q.Mine != uuid.Nil {
+		ids, err := s.groupsOf(ctx, q.Mine, q.Role)
+		if err != nil {
+			return Page[Group]{}, err
+		}
+		db = db.Where("id IN ?", ids)
+	}
+	if q.Viewer != uuid.Nil {
+		above, err := s.Above(ctx, q.Viewer, q.Now)
+		if err != nil {
+			return Page[Group]{}, err
+		}
+		db = db.Where("(find >= ? OR id IN (SELECT m.group_id FROM memberships m WHERE m.member_id IN ? AND mail_groups.find >= 4 - m.role))",
+			policy.Workspace, append(above, q.Viewer))
+	}
+	key := groupSorts[q.Sort]
+	key.desc = q.Desc
+	return page(db, q.After, q.Limit, key)
+}
+
+func (s *Store) groupsOf(ctx context.Context, person uuid.UUID, role int8) (ids []uuid.UUID, err error) {
+	err = s.with(ctx).Model(&Membership{}).Where("member_id = ? AND role >= ?", person, role).Pluck("group_id", &ids).Error
+	return ids, wrap("read somebody's groups", err)
+}
+
+// Above returns every live group that a person is in, by themselves or through
+// nested groups that live at now.
+func (s *Store) Above(ctx context.Context, person uuid.UUID, now time.Time) (ids []uuid.UUID, err error) {
+	err = s.with(ctx).Raw(`WITH RECURSIVE above (id) AS (
+		SELECT m.group_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ? WHERE m.member_id = ?
+		UNION
+		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
+		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+	) SELECT id FROM above`, now, person, KindGroup, now).Scan(&ids).Error
+	return ids, wrap("read the groups above a person", err)
+}
+
+// ExpiryCandidates returns up to limit live groups that expire at or before until,
+// soonest first, after the given place.
+func (s *Store) ExpiryCandidates(ctx context.Context, until time.Time, after Cursor, limit int) (Page[Group], error) {
+	db := s.with(ctx).Model(&Group{}).Where("ended_at IS NULL AND expires_at <= ?", until)
+	return page(db, after, limit, groupSorts[ByExpires])
+}
+
+// EndedBefore returns up to limit groups that ended at or before a time.
+func (s *Store) EndedBefore(ctx context.Context, until time.Time, limit int) (out []Group, err error) {
+	err = s.with(ctx).Where("ended_at <= ?", until).Order("ended_at").Limit(limit).Find(&out).Error
+	return out, wrap("read groups that ended", err)
+}
+
+// EachLiveGroup calls f with the live groups in batches, in order of their identifiers.
+func (s *Store) EachLiveGroup(ctx context.Context, f func([]Group) error) error {
+	var batch []Group
+	return s.with(ctx).Where("ended_at IS NULL").FindInBatches(&batch, 1000, func(*gorm.DB, int) error { return f(batch) }).Error
+}
+
+// SetExpiry writes the dates of groups that are still as old as read.
+func (s *Store) SetExpiry(ctx context.Context, dates map[uuid.UUID]time.Time) error {
+	for id, at := range dates {
+		if at.IsZero() {
+			at = Forever
+		}
+		err := s.with(ctx).Exec("UPDATE mail_groups SET expires_at = ?, version = version + 1 WHERE id = ? AND ended_at IS NULL", at, id).Error
+		if err != nil {
+			return wrap("set the dates of groups", err)
+		}
+	}
+	return nil
+}
+
+// Purge deletes a group and everything in it but its history.
+func (s *Store) Purge(ctx context.Context, id uuid.UUID) error {
+	for _, q := range []string{
+		"DELETE d FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE m.group_id = ?",
+		"DELETE FROM messages WHERE group_id = ?", "DELETE FROM notices WHERE group_id = ?",
+		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",
+		"DELETE FROM addresses WHERE ref = ?", "DELETE FROM mail_groups WHERE id = ?",
+		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.version = g.version + 1 WHERE m.member_id = ?",
+		"DELETE FROM memberships WHERE member_id = ?",
+	} {
+		if err := s.with(ctx).Exec(q, id).Error; err != nil {
+			return wrap("purge a group", err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,171 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
+)
+
+// Membership is a person or a group in a group.
+type Membership struct {
+	GroupID  uuid.UUID `gorm:"primaryKey"`
+	MemberID uuid.UUID `gorm:"primaryKey"`
+	Kind     int8
+	Role     expand.Role
+	Mail     bool
+	AddedAt  time.Time
+	AddedBy  string
+}
+
+// MemberRow is a membership with who it is of.
+type MemberRow struct {
+	Membership
+	Name     string
+	Address  string
+	External bool
+	Active   bool
+}
+
+// AddMemberships inserts memberships. It returns ErrDuplicate where one is there already.
+func (s *Store) AddMemberships(ctx context.Context, rows []Membership) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return wrap("add members", s.with(ctx).CreateInBatches(rows, 5000).Error)
+}
+
+// SaveMembership writes the role and delivery of a membership.
+func (s *Store) SaveMembership(ctx context.Context, m Membership) error {
+	return wrap("save a membership", s.with(ctx).Save(&m).Error)
+}
+
+// DeleteMembership removes a member from a group.
+func (s *Store) DeleteMembership(ctx context.Context, group, member uuid.UUID) error {
+	return wrap("remove a member", s.with(ctx).Delete(&Membership{GroupID: group, MemberID: member}).Error)
+}
+
+// Membership returns the membership of a person or group in a group.
+func (s *Store) Membership(ctx context.Context, group, member uuid.UUID) (m Membership, err error) {
+	err = s.with(ctx).Take(&m, "group_id = ? AND member_id = ?", group, member).Error
+	return m, wrap("read a membership", err)
+}
+
+// MemberIDs returns which of ids are in a group.
+func (s *Store) MemberIDs(ctx context.Context, group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool, error) {
+	out := map[uuid.UUID]bool{}
+	for len(ids) > 0 {
+		n := min(len(ids), 5000)
+		var in []uuid.UUID
+		if err := s.with(ctx).Model(&Membership{}).Where("group_id = ? AND member_id IN ?", group, ids[:n]).Pluck("member_id", &in).Error; err != nil {
+			return nil, wrap("read members", err)
+		}
+		for _, id := range in {
+			out[id] = true
+		}
+		ids = ids[n:]
+	}
+	return out, nil
+}
+
+// memberRows reads memberships with names, of people and of nested groups.
+const memberRows = `SELECT m.*, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
+	COALESCE(p.external, FALSE) AS external, COALESCE(p.active, TRUE) AS active
+	FROM memberships m LEFT JOIN people p ON p.id = m.member_id AND m.kind = 1 LEFT JOIN mail_groups g ON g.id = m.member_id AND m.kind = 2 `
+
+// Members returns a page of a group's members, owners first, then in the order in
+// which they came. With q, only those each of whose words begins a word of theirs.
+func (s *Store) Members(ctx context.Context, group uuid.UUID, q string, role expand.Role, after Cursor, limit int) (Page[MemberRow], error) {
+	where, args := "WHERE m.group_id = ?", []any{group}
+	if role != 0 {
+		where, args = where+" AND m.role = ?", append(args, role)
+	}
+	for _, w := range Words(q) {
+		where, args = where+" AND m.member_id IN (SELECT ref FROM words WHERE word LIKE ?)", append(args, likePrefix(w))
+	}
+	p := Page[MemberRow]{Total: after.Total}
+	if after == (Cursor{}) {
+		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&p.Total).Error; err != nil {
+			return p, wrap("count members", err)
+		}
+	} else {
+		where, args = where+" AND (m.role < ? OR m.role = ? AND m.member_id < ?)", append(args, after.Value, after.Value, after.ID)
+	}
+	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.member_id DESC LIMIT ?", append(args, limit+1)...).Scan(&p.Items).Error
+	if err == nil && len(p.Items) > limit {
+		p.Items = p.Items[:limit]
+		last := p.Items[limit-1]
+		p.Next = Cursor{Value: string('0' + rune(last.Role)), ID: last.MemberID, Total: p.Total}
+	}
+	return p, wrap("read members", err)
+}
+
+// Staff returns the owners of groups, by group.
+func (s *Store) Staff(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]MemberRow, error) {
+	var rows []MemberRow
+	if err := s.with(ctx).Raw(memberRows+"WHERE m.group_id IN ? AND m.role = ? ORDER BY m.added_at, m.member_id", groups, expand.Owner).Scan(&rows).Error; err != nil {
+		return nil, wrap("read owners", err)
+	}
+	out := map[uuid.UUID][]MemberRow{}
+	for _, r := range rows {
+		out[r.GroupID] = append(out[r.GroupID], r)
+	}
+	return out, nil
+}
+
+// Roles returns a person's own role in each of groups.
+func (s *Store) Roles(ctx context.Context, person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expand.Role, error) {
+	var rows []Membership
+	if err := s.with(ctx).Find(&rows, "member_id = ? AND group_id IN ?", person, groups).Error; err != nil {
+		return nil, wrap("read roles", err)
+	}
+	out := map[uuid.UUID]expand.Role{}
+	for _, r := range rows {
+		out[r.GroupID] = r.Role
+	}
+	return out, nil
+}
+
+// NestedBelow returns which live groups are nested in which, from root down.
+func (s *Store) NestedBelow(ctx context.Context, root uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
+	var rows []Membership
+	err := s.with(ctx).Raw(`WITH RECURSIVE below (id) AS (
+		SELECT CAST(? AS UUID)
+		UNION
+		SELECT m.member_id FROM below b JOIN memberships m ON m.group_id = b.id AND m.kind = ?
+		JOIN mail_groups g ON g.id = m.member_id AND g.ended_at IS NULL AND g.expires_at > ?
+	) SELECT m.group_id, m.member_id FROM below b JOIN memberships m ON m.group_id = b.id AND m.kind = ?
+		JOIN below c ON c.id = m.member_id`, root.String(), KindGroup, now, KindGroup).Scan(&rows).Error
+	if err != nil {
+		return nil, wrap("read nested groups", err)
+	}
+	e := expand.Edges[uuid.UUID]{}
+	for _, r := range rows {
+		e[r.GroupID] = append(e[r.GroupID], r.MemberID)
+	}
+	return e, nil
+}
+
+// PeopleIn returns the memberships of active people in any of groups.
+func (s *Store) PeopleIn(ctx context.Context, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], map[uuid.UUID]string, error) {
+	rows, err := s.with(ctx).Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+		WHERE m.group_id IN ? AND m.kind = ?`, groups, KindPerson).Rows()
+	if err != nil {
+		return nil, nil, wrap("read people in groups", err)
+	}
+	defer rows.Close()
+	var out []expand.Entry[uuid.UUID]
+	addresses := map[uuid.UUID]string{}
+	for rows.Next() {
+		var e expand.Entry[uuid.UUID]
+		var a string
+		if err := rows.Scan(&e.Person, &e.Group, &e.Role, &e.Mail, &a); err != nil {
+			return nil, nil, wrap("read people in groups", err)
+		}
+		out = append(out, e)
+		addresses[e.Person] = a
+	}
+	return out, addresses, wrap("read people in groups", rows.Err())
+}

@@ -1,0 +1,192 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Change is an entry of the history.
+type Change struct {
+	ID        int64
+	At        time.Time
+	ActorID   *uuid.UUID
+	Actor     string
+	Via       string
+	Action    string
+	GroupID   *uuid.UUID
+	Subject   string
+	Changes   json.RawMessage
+	RequestID string
+}
+
+// TableName is the table of the history.
+func (Change) TableName() string { return "history" }
+
+// AddHistory records changes. Nothing here changes or deletes one.
+func (s *Store) AddHistory(ctx context.Context, rows []Change) error {
+	return wrap("write the history", s.with(ctx).CreateInBatches(rows, 1000).Error)
+}
+
+// History returns entries before a number, newest first: of one group, or all.
+// Zero begins at the newest.
+func (s *Store) History(ctx context.Context, group uuid.UUID, before int64, limit int) (out []Change, next int64, err error) {
+	db := s.with(ctx).Order("id DESC").Limit(limit + 1)
+	if group != uuid.Nil {
+		db = db.Where("group_id = ?", group)
+	}
+	if before > 0 {
+		db = db.Where("id < ?", before)
+	}
+	if err := db.Find(&out).Error; err != nil {
+		return nil, 0, wrap("read the history", err)
+	}
+	if len(out) > limit {
+		out = out[:limit]
+		next = out[limit-1].ID
+	}
+	return out, next, nil
+}
+
+// Setting reads a setting of the workspace into v and returns its version, 0 with
+// v untouched where it was never set.
+func (s *Store) Setting(ctx context.Context, name string, v any) (version int, err error) {
+	return s.setting(s.with(ctx), name, v)
+}
+
+// LockSetting is Setting for a transaction that will change it.
+func (s *Store) LockSetting(ctx context.Context, name string, v any) (version int, err error) {
+	return s.setting(s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}), name, v)
+}
+
+func (s *Store) setting(db *gorm.DB, name string, v any) (int, error) {
+	var row struct {
+		Value   json.RawMessage
+		Version int
+	}
+	err := db.Table("settings").Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, wrap("read a setting", err)
+	}
+	return row.Version, json.Unmarshal(row.Value, v)
+}
+
+// SaveSetting writes a setting with its new version.
+func (s *Store) SaveSetting(ctx context.Context, name string, v any, version int) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return wrap("write a setting", s.with(ctx).Table("settings").Clauses(clause.OnConflict{UpdateAll: true}).
+		Create(map[string]any{"name": name, "value": string(b), "version": version}).Error)
+}
+
+// Credential is a session or a token. Only the hash of its secret is kept.
+type Credential struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	Kind      string
+	Hash      []byte
+	PersonID  uuid.UUID
+	Name      string
+	CreatedAt time.Time
+	ExpiresAt time.Time
+}
+
+// Kinds of credentials.
+const (
+	SessionCredential = "session"
+	TokenCredential   = "token"
+)
+
+// AddCredential records a session or token.
+func (s *Store) AddCredential(ctx context.Context, c Credential) error {
+	return wrap("record a credential", s.with(ctx).Create(&c).Error)
+}
+
+// CredentialByHash returns a session or token and its person.
+func (s *Store) CredentialByHash(ctx context.Context, hash []byte) (c Credential, p Person, err error) {
+	if err = s.with(ctx).Take(&c, "hash = ?", hash).Error; err == nil {
+		err = s.with(ctx).Take(&p, "id = ?", c.PersonID).Error
+	}
+	return c, p, wrap("read a credential", err)
+}
+
+// Tokens returns somebody's tokens, newest first; at most 100 are kept per person.
+func (s *Store) Tokens(ctx context.Context, person uuid.UUID) (out []Credential, err error) {
+	err = s.with(ctx).Order("id DESC").Limit(100).Find(&out, "person_id = ? AND kind = ?", person, TokenCredential).Error
+	return out, wrap("read tokens", err)
+}
+
+// DeleteCredential ends one of somebody's sessions or tokens.
+func (s *Store) DeleteCredential(ctx context.Context, person, id uuid.UUID) error {
+	r := s.with(ctx).Delete(&Credential{}, "id = ? AND person_id = ?", id, person)
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return wrap("end a credential", r.Error)
+}
+
+// DeleteExpiredCredentials forgets sessions and tokens that ended before now.
+func (s *Store) DeleteExpiredCredentials(ctx context.Context, now time.Time) error {
+	return wrap("forget credentials", s.with(ctx).Delete(&Credential{}, "expires_at < ?", now).Error)
+}
+
+// signInFailure counts wrong passwords for one address.
+type signInFailure struct {
+	AddrKey  string `gorm:"primaryKey"`
+	Failures int
+	LastAt   time.Time
+}
+
+// SignInFailures returns how often, and when last, a wrong password was given for
+// an address since the last right one.
+func (s *Store) SignInFailures(ctx context.Context, key string) (n int, last time.Time, err error) {
+	var f signInFailure
+	err = s.with(ctx).Take(&f, "addr_key = ?", key).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = nil
+	}
+	return f.Failures, f.LastAt, wrap("read failures", err)
+}
+
+// CountSignInFailure counts a wrong password; since before ends an earlier count.
+func (s *Store) CountSignInFailure(ctx context.Context, key string, now, since time.Time) error {
+	return wrap("count a failure", s.with(ctx).Exec(`INSERT INTO sign_in_failures (addr_key, failures, last_at) VALUES (?, 1, ?)
+		ON DUPLICATE KEY UPDATE failures = IF(last_at < ?, 1, failures + 1), last_at = VALUES(last_at)`, key, now, since).Error)
+}
+
+// ClearSignInFailures forgets the count after a right password.
+func (s *Store) ClearSignInFailures(ctx context.Context, key string) error {
+	return wrap("clear failures", s.with(ctx).Delete(&signInFailure{}, "addr_key = ?", key).Error)
+}
+
+// Idempotency remembers which group a creation with a key of the client's made.
+type Idempotency struct {
+	PersonID  uuid.UUID `gorm:"primaryKey"`
+	IdemKey   string    `gorm:"primaryKey"`
+	Request   []byte    // SHA-256 of what was asked for
+	GroupID   uuid.UUID
+	CreatedAt time.Time
+}
+
+// TableName is the table of idempotency keys.
+func (Idempotency) TableName() string { return "idempotency" }
+
+// Idempotency returns what an earlier request with the key made, ErrNotFound without one.
+func (s *Store) Idempotency(ctx context.Context, person uuid.UUID, key string) (i Idempotency, err error) {
+	err = s.with(ctx).Take(&i, "person_id = ? AND idem_key = ?", person, key).Error
+	return i, wrap("read an idempotency key", err)
+}
+
+// AddIdempotency remembers a key; ErrDuplicate says that another request was first.
+func (s *Store) AddIdempotency(ctx context.Context, i Idempotency) error {
+	return wrap("record an idempotency key", s.with(ctx).Create(&i).Error)
+}
