@@ -250,18 +250,65 @@ func (s *Store) EachLiveGroup(ctx context.Context, f func([]Group) error) error 
 	return s.with(ctx).Where("ended_at IS NULL").FindInBatches(&batch, 1000, func(*gorm.DB, int) error { return f(batch) }).Error
 }
 
-// SetExpiry writes the dates of groups that are still as old as read.
+// SetExpiry writes the dates of groups that have not ended: one statement a date.
 func (s *Store) SetExpiry(ctx context.Context, dates map[uuid.UUID]time.Time) error {
+	byDate := map[time.Time][]uuid.UUID{}
 	for id, at := range dates {
 		if at.IsZero() {
 			at = Forever
 		}
-		err := s.with(ctx).Exec("UPDATE mail_groups SET expires_at = ?, version = version + 1 WHERE id = ? AND ended_at IS NULL", at, id).Error
+		byDate[at] = append(byDate[at], id)
+	}
+	for at, ids := range byDate {
+		err := s.with(ctx).Exec("UPDATE mail_groups SET expires_at = ?, version = version + 1 WHERE id IN ? AND ended_at IS NULL", at, ids).Error
 		if err != nil {
 			return wrap("set the dates of groups", err)
 		}
 	}
 	return nil
+}
+
+// DateCount is how many live groups expire at a moment.
+type DateCount struct {
+	ExpiresAt time.Time
+	N         int
+}
+
+// ExpiryDates counts the live groups that expire from one moment to another, by date.
+func (s *Store) ExpiryDates(ctx context.Context, from, to time.Time) (out []DateCount, err error) {
+	err = s.with(ctx).Raw("SELECT expires_at, COUNT(*) AS n FROM mail_groups WHERE ended_at IS NULL AND expires_at >= ? AND expires_at < ? GROUP BY expires_at", from, to).Scan(&out).Error
+	return out, wrap("count dates", err)
+}
+
+// GroupsByKeys returns the groups that these address keys lead to, by key.
+func (s *Store) GroupsByKeys(ctx context.Context, keys []string) (map[string]Group, error) {
+	var at []address
+	if err := s.with(ctx).Find(&at, "addr_key IN ? AND kind <> ?", keys, KindPerson).Error; err != nil {
+		return nil, wrap("read groups", err)
+	}
+	ids := make([]uuid.UUID, len(at))
+	for i, a := range at {
+		ids[i] = a.Ref
+	}
+	groups, err := s.GroupsByID(ctx, ids)
+	out := map[string]Group{}
+	for _, a := range at {
+		out[a.AddrKey] = groups[a.Ref]
+	}
+	return out, err
+}
+
+// GroupsByID returns groups by identifier.
+func (s *Store) GroupsByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Group, error) {
+	var rows []Group
+	if err := s.with(ctx).Find(&rows, "id IN ?", ids).Error; err != nil {
+		return nil, wrap("read groups", err)
+	}
+	out := map[uuid.UUID]Group{}
+	for _, g := range rows {
+		out[g.ID] = g
+	}
+	return out, nil
 }
 
 // Purge deletes a group and everything in it but its history.

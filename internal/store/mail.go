@@ -190,13 +190,27 @@ func (s *Store) DeliveryCounts(ctx context.Context) (map[int8]int, error) {
 	return out, nil
 }
 
-// NoticesSent returns the days of the notices sent for a date, by group.
-func (s *Store) NoticesSent(ctx context.Context, group uuid.UUID, expires time.Time) (days []int, err error) {
-	err = s.with(ctx).Table("notices").Where("group_id = ? AND expires_at = ?", group, expires).Pluck("day", &days).Error
-	return days, wrap("read notices", err)
+// Notice is one that was sent.
+type Notice struct {
+	GroupID   uuid.UUID
+	ExpiresAt time.Time
+	Day       int
+}
+
+// NoticesSent returns the notices that groups were sent, by group.
+func (s *Store) NoticesSent(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]Notice, error) {
+	var rows []Notice
+	if err := s.with(ctx).Find(&rows, "group_id IN ?", groups).Error; err != nil {
+		return nil, wrap("read notices", err)
+	}
+	out := map[uuid.UUID][]Notice{}
+	for _, n := range rows {
+		out[n.GroupID] = append(out[n.GroupID], n)
+	}
+	return out, nil
 }
 
 // RecordNotice records that a notice was sent; ErrDuplicate says that it was before.
-func (s *Store) RecordNotice(ctx context.Context, group uuid.UUID, expires time.Time, day int) error {
-	return wrap("record a notice", s.with(ctx).Table("notices").Create(map[string]any{"group_id": group, "expires_at": expires, "day": day}).Error)
+func (s *Store) RecordNotice(ctx context.Context, n Notice) error {
+	return wrap("record a notice", s.with(ctx).Create(&n).Error)
 }

@@ -179,6 +179,12 @@ func likePrefix(w string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(w) + "%"
 }
 
+// Administrators returns the addresses of the active administrators.
+func (s *Store) Administrators(ctx context.Context) (out []string, err error) {
+	err = s.with(ctx).Model(&Person{}).Where("workspace_role = 'administrator' AND active = TRUE").Order("addr_key").Limit(100).Pluck("address", &out).Error
+	return out, wrap("read the administrators", err)
+}
+
 // CountPeople returns the number of active people of the workspace.
 func (s *Store) CountPeople(ctx context.Context) (n int64, err error) {
 	err = s.with(ctx).Model(&Person{}).Where("external = FALSE AND active = TRUE").Count(&n).Error

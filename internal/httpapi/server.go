@@ -1,0 +1,273 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promauto"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Options are what a server is made with.
+type Options struct {
+	Log     *slog.Logger
+	Console http.Handler // serves every path outside /api; nil: none
+	Secure  bool         // the console is reached over https: cookies say so
+	Version string
+}
+
+// server holds what the handlers share.
+type server struct {
+	w *workspace.Workspace
+	o Options
+}
+
+var requestSeconds = promauto.NewHistogramVec(prometheus.HistogramOpts{
+	Name: "ivytable_http_request_seconds", Help: "Time to answer a request, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2.5, 9),
+}, []string{"method", "route", "status"})
+
+// Routes returns the handler of the service and the description of its interface.
+func Routes(w *workspace.Workspace, o Options) (*chi.Mux, *huma.OpenAPI) {
+	s := &server{w, o}
+	r := chi.NewRouter()
+	r.Use(s.identify, s.observe, s.recover)
+	r.Get("/healthz", func(rw http.ResponseWriter, _ *http.Request) { rw.Write([]byte("alive\n")) })
+	r.Get("/readyz", s.ready)
+	r.Handle("/metrics", promhttp.Handler())
+	var doc *huma.OpenAPI
+	r.Group(func(r chi.Router) {
+		r.Use(s.sameOrigin, s.authenticate)
+		doc = s.describe(r)
+	})
+	r.HandleFunc("/api/*", func(rw http.ResponseWriter, r *http.Request) {
+		write(rw, newProblem(http.StatusNotFound, "There is no "+r.Method+" "+r.URL.Path+" here. The interface is described at /api/openapi.json."))
+	})
+	if o.Console != nil {
+		r.Handle("/*", o.Console)
+	}
+	return r, doc
+}
+
+func (s *server) describe(r chi.Router) *huma.OpenAPI {
+	c := huma.DefaultConfig("Ivy Table", s.o.Version)
+	c.Info.Description = "Mail groups of one organisation: who is in them, who may do what, what happens to a message, how long they live."
+	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
+	c.OpenAPIPath = "/api/openapi"
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+		"token":   {Type: "http", Scheme: "bearer"},
+	}
+	c.Security = []map[string][]string{{"session": {}}, {"token": {}}}
+	a := humachi.New(r, c)
+	s.register(a)
+	return a.OpenAPI()
+}
+
+type key int
+
+const (
+	actorKey key = iota
+	requestKey
+)
+
+func actor(ctx context.Context) workspace.Actor {
+	a, _ := ctx.Value(actorKey).(workspace.Actor)
+	return a
+}
+
+// identify gives each request an identifier, the caller's where it sends a plain one.
+func (s *server) identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		id := r.Header.Get("X-Request-Id")
+		if id == "" || len(id) > 64 || strings.ContainsFunc(id, func(c rune) bool { return c <= ' ' || c > '~' }) {
+			b := make([]byte, 8)
+			rand.Read(b)
+			id = hex.EncodeToString(b)
+		}
+		rw.Header().Set("X-Request-Id", id)
+		next.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), requestKey, id)))
+	})
+}
+
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+func (w *statusWriter) WriteHeader(status int) {
+	w.status = status
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func (s *server) observe(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		began := time.Now()
+		sw := &statusWriter{rw, http.StatusOK}
+		next.ServeHTTP(sw, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		requestSeconds.WithLabelValues(r.Method, route, strconv.Itoa(sw.status)).Observe(time.Since(began).Seconds())
+		s.o.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", sw.status, "ms", time.Since(began).Milliseconds(), "request_id", r.Context().Value(requestKey))
+	})
+}
+
+func (s *server) recover(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if v := recover(); v != nil && v != http.ErrAbortHandler {
+				s.o.Log.Error("panic", "value", v, "stack", string(debug.Stack()), "request_id", r.Context().Value(requestKey))
+				write(rw, s.internal(r.Context()))
+			}
+		}()
+		next.ServeHTTP(rw, r)
+	})
+}
+
+// sameOrigin refuses writes that another site's page makes a browser send.
+func (s *server) sameOrigin(next http.Handler) http.Handler {
+	p := http.NewCrossOriginProtection()
+	p.SetDenyHandler(http.HandlerFunc(func(rw http.ResponseWriter, _ *http.Request) {
+		write(rw, newProblem(http.StatusForbidden, "This request comes from the page of another site."))
+	}))
+	return p.Handler(next)
+}
+
+const sessionCookie = "ivytable_session"
+
+// authenticate finds out who asks. Nobody is an answer too: the use cases refuse
+// them. A token or session that is given but no good is refused here.
+func (s *server) authenticate(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		a := workspace.Actor{Via: "api"}
+		var err error
+		if secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			a, err = s.w.Authenticate(r.Context(), store.TokenCredential, secret)
+			a.Via = "api"
+		} else if c, cerr := r.Cookie(sessionCookie); cerr == nil && c.Value != "" {
+			a, err = s.w.Authenticate(r.Context(), store.SessionCredential, c.Value)
+			a.Via = "console"
+			if e := new(workspace.Error); errors.As(err, &e) && strings.HasSuffix(r.URL.Path, "/session") {
+				err = nil // a stale cookie must not keep anybody from signing in
+			}
+		}
+		if err != nil {
+			write(rw, s.problem(r.Context(), err))
+			return
+		}
+		a.RequestID, _ = r.Context().Value(requestKey).(string)
+		next.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), actorKey, a)))
+	})
+}
+
+func (s *server) ready(rw http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.w.Ready(ctx); err != nil {
+		http.Error(rw, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	rw.Write([]byte("ready\n"))
+}
+
+// problem is an error as it goes out (RFC 9457).
+type problem struct {
+	api.ProblemDetails
+}
+
+func (p *problem) Error() string             { return p.Detail }
+func (p *problem) GetStatus() int            { return p.Status }
+func (p *problem) ContentType(string) string { return "application/problem+json" }
+
+func newProblem(status int, detail string) *problem {
+	return &problem{api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
+}
+
+func init() {
+	// Errors that are found before a use case is asked: input that does not fit its schema.
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		p := newProblem(status, upperFirst(msg)+".")
+		for _, err := range errs {
+			var d *huma.ErrorDetail
+			if !errors.As(err, &d) {
+				p.Problems = append(p.Problems, api.Problem{Says: upperFirst(err.Error()) + "."})
+				continue
+			}
+			field := strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(d.Location, "body."), "query."), "path."), "header.")
+			p.Problems = append(p.Problems, api.Problem{Field: field, Given: short(d.Value), Says: upperFirst(d.Message) + "."})
+		}
+		if len(p.Problems) > 0 {
+			first := p.Problems[0]
+			p.Detail = strings.TrimPrefix(first.Field+": ", ": ") + first.Says
+		}
+		return p
+	}
+}
+
+// short keeps a value that does not fit from being sent back whole.
+func short(v any) any {
+	if b, err := json.Marshal(v); err != nil || len(b) > 200 {
+		return nil
+	}
+	return v
+}
+
+func upperFirst(s string) string {
+	if s != "" && s[0] >= 'a' && s[0] <= 'z' {
+		return string(s[0]-'a'+'A') + strings.TrimSuffix(s[1:], ".")
+	}
+	return strings.TrimSuffix(s, ".")
+}
+
+var statuses = map[workspace.Kind]int{
+	workspace.Invalid: http.StatusUnprocessableEntity, workspace.SignedOut: http.StatusUnauthorized, workspace.NotAllowed: http.StatusForbidden,
+	workspace.NotFound: http.StatusNotFound, workspace.Conflict: http.StatusConflict, workspace.Stale: http.StatusPreconditionFailed, workspace.Throttled: http.StatusTooManyRequests,
+}
+
+// problem turns an error of a use case into what goes out. An error that nobody
+// outside can do anything about is logged and not shown.
+func (s *server) problem(ctx context.Context, err error) *problem {
+	var e *workspace.Error
+	if !errors.As(err, &e) {
+		if errors.Is(err, context.Canceled) {
+			return newProblem(499, "The request was given up.")
+		}
+		s.o.Log.Error("request failed", "error", err, "request_id", ctx.Value(requestKey))
+		return s.internal(ctx)
+	}
+	p := newProblem(statuses[e.Kind], e.Says)
+	if e.Problems != nil {
+		p.Problems = e.Problems
+	}
+	p.RequestID, _ = ctx.Value(requestKey).(string)
+	return p
+}
+
+func (s *server) internal(ctx context.Context) *problem {
+	p := newProblem(http.StatusInternalServerError, "The service could not do this just now; nothing was changed. Try again, and give an administrator the request_id if it stays so.")
+	p.RequestID, _ = ctx.Value(requestKey).(string)
+	return p
+}
+
+func write(rw http.ResponseWriter, p *problem) {
+	rw.Header().Set("Content-Type", "application/problem+json")
+	rw.WriteHeader(p.Status)
+	_ = json.NewEncoder(rw).Encode(p)
+}

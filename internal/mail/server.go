@@ -1,0 +1,211 @@
+package mail
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promauto"
+
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+const (
+	maxRecipients = 100
+	patience      = time.Minute // for one command's work in the workspace
+)
+
+var messagesIn = promauto.NewCounterVec(prometheus.CounterOpts{
+	Name: "ivytable_messages_in_total", Help: "Messages that came in by SMTP, by what was answered.",
+}, []string{"answer"})
+
+// Server takes messages in.
+type Server struct {
+	smtp *smtp.Server
+}
+
+// NewServer returns a server for a workspace. domain is the name by which it greets.
+func NewServer(w *workspace.Workspace, log *slog.Logger, domain string) *Server {
+	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
+		return &session{w: w, log: log, conn: c, domain: domain}, nil
+	}))
+	s.Domain = domain
+	s.MaxRecipients, s.MaxMessageBytes = maxRecipients, MaxMessage
+	s.ReadTimeout, s.WriteTimeout = 5*time.Minute, 5*time.Minute // RFC 5321, 4.5.3.2
+	s.EnableSMTPUTF8 = true
+	s.ErrorLog = slog.NewLogLogger(log.Handler(), slog.LevelWarn)
+	return &Server{s}
+}
+
+// Serve answers on l until Shutdown. A password may cross l in clear only where it
+// does not leave the machine.
+func (s *Server) Serve(l net.Listener) error {
+	if a, ok := l.Addr().(*net.TCPAddr); ok && a.IP.IsLoopback() {
+		s.smtp.AllowInsecureAuth = true
+	}
+	if err := s.smtp.Serve(l); !errors.Is(err, smtp.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// Shutdown stops listening and waits for open connections until ctx ends.
+func (s *Server) Shutdown(ctx context.Context) { _ = s.smtp.Shutdown(ctx) }
+
+// session is one connection. It implements smtp.AuthSession.
+type session struct {
+	w       *workspace.Workspace
+	log     *slog.Logger
+	conn    *smtp.Conn
+	domain  string
+	person  store.Person // who signed in
+	from    string
+	targets []workspace.Target
+}
+
+func (s *session) Reset()        { s.from, s.targets = "", nil }
+func (s *session) Logout() error { return nil }
+
+func (s *session) AuthMechanisms() []string { return []string{sasl.Plain} }
+
+func (s *session) Auth(string) (sasl.Server, error) {
+	return sasl.NewPlainServer(func(_, user, password string) error {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		p, err := s.w.CheckPassword(ctx, user, password)
+		var e *workspace.Error
+		switch {
+		case err == nil:
+			s.person = p
+			return nil
+		case errors.As(err, &e) && e.Kind == workspace.Throttled:
+			return refusal(454, smtp.EnhancedCode{4, 7, 0}, "%s", e.Says)
+		case errors.As(err, &e):
+			return refusal(535, smtp.EnhancedCode{5, 7, 8}, "%s", e.Says)
+		}
+		return s.failed("sign in", err)
+	}), nil
+}
+
+// failed is the answer when we could not do our part: the client tries again.
+func (s *session) failed(doing string, err error) *smtp.SMTPError {
+	s.log.Error("smtp: "+doing, "error", err)
+	return refusal(451, smtp.EnhancedCode{4, 3, 0}, "The message could not be taken in just now. Try again later.")
+}
+
+func (s *session) Mail(from string, _ *smtp.MailOptions) error {
+	if from != "" {
+		if _, err := mailaddr.Parse(from); err != nil {
+			return refusal(553, smtp.EnhancedCode{5, 1, 7}, "The sender's address can't be read: %s", oneLine(err.Error()))
+		}
+	}
+	s.from = from
+	return nil
+}
+
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	a, err := mailaddr.Parse(to)
+	if err != nil {
+		return refusal(553, smtp.EnhancedCode{5, 1, 3}, "The recipient's address can't be read: %s", oneLine(err.Error()))
+	}
+	t, err := s.w.Target(ctx, a)
+	var e *workspace.Error
+	switch {
+	case errors.As(err, &e) && e.Kind == workspace.Conflict:
+		messagesIn.WithLabelValues("refused").Inc()
+		return refusal(550, smtp.EnhancedCode{5, 2, 1}, "%s", e.Says)
+	case errors.As(err, &e):
+		messagesIn.WithLabelValues("unknown").Inc()
+		return refusal(550, smtp.EnhancedCode{5, 1, 1}, "%s", e.Says)
+	case err != nil:
+		return s.failed("rcpt", err)
+	case s.from == "" && t.Part != workspace.ToBounces:
+		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
+	}
+	if s.person.ID != [16]byte{} && t.Part != workspace.ToBounces {
+		// Whoever signed in is known, so the answer need not wait for the message.
+		self, err := mailaddr.Parse(s.person.Address)
+		if err != nil {
+			return s.failed("rcpt", err)
+		}
+		d, _, err := s.w.Decide(ctx, t, self, true)
+		if err != nil {
+			return s.failed("rcpt", err)
+		}
+		if d.Outcome == policy.Refuse {
+			return refused(&workspace.Refused{Group: t.Group, Decision: d})
+		}
+	}
+	s.targets = append(s.targets, t)
+	return nil
+}
+
+// refused puts a refusal by the rules in the words of SMTP (RFC 3463: X.7.2, not
+// authorised for this list).
+func refused(r *workspace.Refused) *smtp.SMTPError {
+	messagesIn.WithLabelValues("refused").Inc()
+	return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", oneLine(r.Error()))
+}
+
+func (s *session) Data(r io.Reader) error {
+	raw, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	m, err := Parse(raw)
+	if err != nil {
+		messagesIn.WithLabelValues("refused").Inc()
+		return err
+	}
+	tr := s.trace()
+	proven := s.person.ID != [16]byte{} && s.person.AddrKey == m.Author.Key()
+	var in []workspace.Incoming
+	for _, t := range s.targets {
+		out, id, err := m.For(t, tr)
+		if err != nil {
+			return err
+		}
+		local, domain, _ := strings.Cut(t.Group.Address, "@")
+		in = append(in, workspace.Incoming{Target: t, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out,
+			Sender: local + mailaddr.BouncesSuffix + "@" + domain})
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	err = s.w.Accept(ctx, in)
+	if no := new(workspace.Refused); errors.As(err, &no) {
+		return refused(no)
+	}
+	if err != nil {
+		messagesIn.WithLabelValues("failed").Inc()
+		return s.failed("data", err)
+	}
+	messagesIn.WithLabelValues("taken").Inc()
+	return nil
+}
+
+func (s *session) trace() Trace {
+	host, _, _ := net.SplitHostPort(s.conn.Conn().RemoteAddr().String())
+	name := strings.Map(func(r rune) rune {
+		if r <= ' ' || r > '~' || strings.ContainsRune("()<>;,", r) {
+			return -1
+		}
+		return r
+	}, s.conn.Hostname())
+	with := "ESMTP"
+	if s.person.ID != [16]byte{} {
+		with = "ESMTPA"
+	}
+	return Trace{From: name[:min(len(name), 200)] + " ([" + host + "])", By: s.domain, With: with, ID: store.NewID().String(), At: time.Now().UTC()}
+}

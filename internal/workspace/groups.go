@@ -1,0 +1,495 @@
+package workspace
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// GroupList says which groups to list.
+type GroupList struct {
+	Q      string
+	States []string
+	Scope  string // "" for all that the actor can find, mine, owned
+	Sort   string // name, people, post, expires, created; a leading - turns it round
+	Cursor string
+	Limit  int
+}
+
+// Groups lists the groups that the actor can find.
+func (w *Workspace) Groups(ctx context.Context, a Actor, l GroupList) (api.Page[api.Group], error) {
+	none := api.Page[api.Group]{}
+	if err := signedIn(a); err != nil {
+		return none, err
+	}
+	e, err := w.expiry(ctx)
+	if err != nil {
+		return none, err
+	}
+	now := w.now(ctx)
+	q := store.GroupQuery{Q: l.Q, Now: now, DueUntil: e.policy.Day(now).AddDate(0, 0, e.policy.First()), Limit: l.Limit}
+	for _, s := range l.States {
+		if !slices.Contains(lifecycle.States, lifecycle.State(s)) {
+			return none, wrong("state", s, fmt.Sprintf("There is no state %q: choose active, due, lapsed, retired.", s))
+		}
+		q.States = append(q.States, lifecycle.State(s))
+	}
+	switch l.Scope {
+	case "":
+	case "mine":
+		q.Mine, q.Role = a.Person.ID, int8(expand.Member)
+	case "owned":
+		q.Mine, q.Role = a.Person.ID, int8(expand.Owner)
+	default:
+		return none, wrong("scope", l.Scope, fmt.Sprintf("There is no scope %q: choose mine, owned, or leave it out.", l.Scope))
+	}
+	name, desc := strings.CutPrefix(l.Sort, "-")
+	q.Sort, q.Desc = store.GroupSort(name), desc
+	if name == "" {
+		q.Sort = store.ByName
+	}
+	if !slices.Contains([]store.GroupSort{store.ByName, store.ByPeople, store.ByPost, store.ByExpires, store.ByCreated}, q.Sort) {
+		return none, wrong("sort", l.Sort, fmt.Sprintf("The list can't be sorted by %q: choose name, people, post, expires, created.", name))
+	}
+	if q.After, err = store.ParseCursor(l.Cursor); err != nil {
+		return none, wrong("cursor", l.Cursor, says(err)+".")
+	}
+	if !a.readsAll() {
+		q.Viewer = a.Person.ID
+	}
+	page, err := w.store.Groups(ctx, q)
+	if err != nil {
+		return none, err
+	}
+	return w.shapePage(ctx, a, page, e.policy, now)
+}
+
+// shapePage shapes groups with what belongs to them, read for all at once.
+func (w *Workspace) shapePage(ctx context.Context, a Actor, page store.Page[store.Group], p lifecycle.Policy, now time.Time) (api.Page[api.Group], error) {
+	ids := make([]uuid.UUID, len(page.Items))
+	for i, g := range page.Items {
+		ids[i] = g.ID
+	}
+	none := api.Page[api.Group]{}
+	if len(ids) == 0 {
+		return api.Page[api.Group]{Items: []api.Group{}, Total: page.Total}, nil
+	}
+	owners, err := w.store.Staff(ctx, ids)
+	if err != nil {
+		return none, err
+	}
+	aliases, err := w.store.Aliases(ctx, ids)
+	if err != nil {
+		return none, err
+	}
+	roles, err := w.store.Roles(ctx, a.Person.ID, ids)
+	if err != nil {
+		return none, err
+	}
+	return pageOf(page, func(g store.Group) api.Group {
+		return shape(g, owners[g.ID], aliases[g.ID], roles[g.ID], p, now)
+	}), nil
+}
+
+func shape(g store.Group, owners []store.MemberRow, aliases []string, mine expand.Role, p lifecycle.Policy, now time.Time) api.Group {
+	life := g.Life()
+	half := policyHalf(g.Policy())
+	out := api.Group{
+		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: aliases, Description: g.Description, Language: g.Language,
+		State: string(p.State(life, now)), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
+		Externals: half.Externals, Hold: half.Hold, Suspicious: half.Suspicious, Sentence: g.Policy().Sentence(), Owners: []api.Name{},
+		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
+		Term:   api.Term{RenewedAt: g.RenewedAt, Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt, Version: g.Version,
+	}
+	if aliases == nil {
+		out.Aliases = []string{}
+	}
+	if g.Traits != "" {
+		out.Traits = strings.Split(g.Traits, ",")
+	}
+	for _, o := range owners {
+		out.Owners = append(out.Owners, api.Name{Name: o.Name, Address: o.Address})
+	}
+	if mine != 0 {
+		out.MyRole = mine.String()
+	}
+	if g.Standing != "" {
+		out.Term.Standing = &api.Standing{Reason: g.Standing, By: g.StandingBy}
+	}
+	switch {
+	case !life.Ended.IsZero():
+		till := p.PurgeAt(life)
+		out.Term.EndedAt, out.Term.RestorableTill = &life.Ended, &till
+	case !life.Expires.IsZero():
+		days := p.Days(now, life.Expires)
+		out.Term.ExpiresAt, out.Term.DaysLeft = &life.Expires, &days
+	}
+	return out
+}
+
+// find returns the group that ref, an identifier or an address, names.
+func (w *Workspace) find(ctx context.Context, ref string) (store.Group, error) {
+	var g store.Group
+	id, err := uuid.Parse(ref)
+	if err == nil && len(ref) == 36 {
+		g, err = w.store.Group(ctx, id)
+	} else {
+		var a mailaddr.Address
+		if a, err = mailaddr.Parse(ref); err != nil {
+			return g, errNoGroup(ref)
+		}
+		g, err = w.store.GroupByAddress(ctx, a.Key())
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return g, errNoGroup(ref)
+	}
+	return g, err
+}
+
+// findFor returns the group that ref names when the actor may do something to it.
+func (w *Workspace) findFor(ctx context.Context, a Actor, do action, ref string) (store.Group, standing, error) {
+	if err := signedIn(a); err != nil {
+		return store.Group{}, standing{}, err
+	}
+	g, err := w.find(ctx, ref)
+	if err != nil {
+		return g, standing{}, err
+	}
+	s, err := w.allowOn(ctx, a, do, &g)
+	var e *Error
+	if errors.As(err, &e) && e.Kind == NotFound {
+		err = errNoGroup(ref) // the words of a group that is not there, to the letter
+	}
+	return g, s, err
+}
+
+// Group returns a group.
+func (w *Workspace) Group(ctx context.Context, a Actor, ref string) (api.Group, error) {
+	g, s, err := w.findFor(ctx, a, readGroup, ref)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return w.shapeOne(ctx, a, g, s)
+}
+
+func (w *Workspace) shapeOne(ctx context.Context, a Actor, g store.Group, s standing) (api.Group, error) {
+	e, err := w.expiry(ctx)
+	if err != nil {
+		return api.Group{}, err
+	}
+	p, err := w.shapePage(ctx, a, store.Page[store.Group]{Items: []store.Group{g}}, e.policy, w.now(ctx))
+	if err != nil {
+		return api.Group{}, err
+	}
+	p.Items[0].May = a.groupMay(&g, s)
+	return p.Items[0], nil
+}
+
+// checkName returns what is wrong with a name that people read, or "".
+func checkName(name string) string {
+	switch {
+	case strings.TrimSpace(name) == "":
+		return "The name is empty. Write what people will call it."
+	case len([]rune(name)) > 200:
+		return fmt.Sprintf("The name has %d characters; 200 is the most.", len([]rune(name)))
+	case strings.ContainsFunc(name, unicode.IsControl):
+		return "The name has a line break or another control character in it."
+	}
+	return ""
+}
+
+// languages are those in which notices are written.
+var languages = []string{"en"}
+
+// CreateGroup makes a group. A key of the client's makes a repeat harmless: the
+// same request with the same key returns the group that the first one made.
+func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, key string) (api.Group, []api.Added, error) {
+	if err := allow(a, createGroup); err != nil {
+		return api.Group{}, nil, err
+	}
+	body, err := json.Marshal(n)
+	if err != nil {
+		return api.Group{}, nil, err
+	}
+	sum := sha256.Sum256(body)
+	if key != "" {
+		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
+			return g, []api.Added{}, err
+		}
+	}
+	domains, err := w.store.Domains(ctx)
+	if err != nil {
+		return api.Group{}, nil, err
+	}
+	g, lines, err := w.prepareGroup(ctx, a, &n, domains)
+	if err != nil {
+		return api.Group{}, nil, err
+	}
+	results, err := w.resolve(ctx, &g, lines, true)
+	if err != nil {
+		return api.Group{}, nil, err
+	}
+	if err := refusedAsProblems(results, len(n.Owners)); err != nil {
+		return api.Group{}, nil, err
+	}
+	err = w.store.Tx(ctx, func(t *store.Store) error {
+		g := g // a repeat of the transaction begins anew
+		if key != "" {
+			if err := t.AddIdempotency(ctx, store.Idempotency{PersonID: a.Person.ID, IdemKey: key, Request: sum[:], GroupID: g.ID, CreatedAt: g.CreatedAt}); err != nil {
+				return err
+			}
+		}
+		if err := t.AddGroup(ctx, &g); err != nil {
+			return err
+		}
+		changes := []api.FieldChange{{Field: "name", To: g.Name}, {Field: "address", To: g.Address}, {Field: "policy", To: g.Policy().Sentence()}}
+		if err := record(ctx, t, a, g.CreatedAt, "group.create", &g, g.Address, changes); err != nil {
+			return err
+		}
+		return w.join(ctx, t, a, &g, results)
+	})
+	if errors.Is(err, store.ErrDuplicate) && key != "" {
+		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
+			return g, []api.Added{}, err
+		}
+	}
+	if err != nil {
+		return api.Group{}, nil, w.takeAddress(ctx, err, g.Address, domains)
+	}
+	made, err := w.Group(ctx, a, g.ID.String())
+	return made, added(results), err
+}
+
+func (w *Workspace) createdBefore(ctx context.Context, a Actor, key string, sum []byte) (api.Group, bool, error) {
+	i, err := w.store.Idempotency(ctx, a.Person.ID, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.Group{}, false, nil
+	}
+	if err != nil {
+		return api.Group{}, false, err
+	}
+	if !bytes.Equal(i.Request, sum) {
+		return api.Group{}, false, fail(Conflict, "The Idempotency-Key %q was used for a different request. Use a new one.", key)
+	}
+	g, err := w.Group(ctx, a, i.GroupID.String())
+	return g, true, err
+}
+
+// prepareGroup checks a request to create a group and returns the group with the
+// lines of people to put into it, owners first.
+func (w *Workspace) prepareGroup(ctx context.Context, a Actor, n *api.NewGroup, domains []string) (store.Group, []line, error) {
+	var p problems
+	n.Name = strings.TrimSpace(n.Name)
+	if bad := checkName(n.Name); bad != "" {
+		p.add("name", n.Name, "%s", bad)
+	}
+	if n.Address == "" {
+		local, err := mailaddr.Derive(n.Name)
+		if err != nil {
+			p.add("address", "", "%s", says(err))
+		} else {
+			n.Address = local + "@" + domains[0]
+		}
+	}
+	var taken string
+	if n.Address != "" {
+		switch c, err := w.checkAddress(ctx, w.store, n.Address, domains); {
+		case err != nil:
+			return store.Group{}, nil, err
+		case c.Status == "taken" || c.Status == "alike":
+			taken = c.Says
+			p.add("address", n.Address, "%s", c.Says)
+		case c.Status != "free":
+			p.add("address", n.Address, "%s", c.Says)
+		default:
+			n.Address = c.Address
+		}
+	}
+	if n.Language == "" {
+		n.Language = "en"
+	}
+	if !slices.Contains(languages, n.Language) {
+		p.add("language", n.Language, "Notices are written in: %s.", strings.Join(languages, ", "))
+	}
+	if len(n.Owners) == 0 && !slices.ContainsFunc(n.People, func(x api.NewPerson) bool { return x.Role == "owner" }) {
+		p.add("owners", nil, "A group needs at least one owner; two are better.")
+	}
+	pol, faults := applyPatch(policy.Default(), n.PolicyPatch)
+	p = append(p, faults...)
+	if err := p.err(); err != nil {
+		if len(p) == 1 && taken != "" {
+			err.(*Error).Kind = Conflict
+		}
+		return store.Group{}, nil, err
+	}
+	e, err := w.expiry(ctx)
+	if err != nil {
+		return store.Group{}, nil, err
+	}
+	now := w.now(ctx)
+	g := store.Group{ID: store.NewID(), Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
+		Language: n.Language, RenewedAt: now, CreatedAt: now, Version: 1}
+	g.SetPolicy(pol)
+	g.SetExpires(e.policy.Expiry(g.Life(), now))
+	var lines []line
+	for i, o := range n.Owners {
+		lines = append(lines, line{field: fmt.Sprintf("owners[%d]", i), given: o, role: "owner"})
+	}
+	for i, x := range n.People {
+		lines = append(lines, line{field: fmt.Sprintf("people[%d].address", i), given: x.Address, role: x.Role})
+	}
+	return g, lines, nil
+}
+
+// ChangeGroup changes what a group is called and how long it lives. With version
+// above 0 it is refused when the group has changed since.
+func (w *Workspace) ChangeGroup(ctx context.Context, a Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
+	if patch.Standing != nil || patch.Chosen != nil {
+		if _, _, err := w.findFor(ctx, a, changeTerm, ref); err != nil {
+			return api.Group{}, err
+		}
+	}
+	var p problems
+	if patch.Name != nil {
+		if bad := checkName(*patch.Name); bad != "" {
+			p.add("name", *patch.Name, "%s", bad)
+		}
+	}
+	if patch.Language != nil && !slices.Contains(languages, *patch.Language) {
+		p.add("language", *patch.Language, "Notices are written in: %s.", strings.Join(languages, ", "))
+	}
+	if err := p.err(); err != nil {
+		return api.Group{}, err
+	}
+	return w.update(ctx, a, changeGroup, ref, version, "group.change", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+		var c []api.FieldChange
+		apply := func(field string, to *string, at *string) {
+			if to != nil {
+				v := strings.TrimSpace(*to)
+				changed(&c, field, *at, v)
+				*at = v
+			}
+		}
+		apply("name", patch.Name, &g.Name)
+		apply("description", patch.Description, &g.Description)
+		apply("language", patch.Language, &g.Language)
+		before := g.Life()
+		if patch.Standing != nil {
+			apply("standing", patch.Standing, &g.Standing)
+			g.StandingBy = a.Person.Address
+		}
+		if patch.Chosen != nil {
+			changed(&c, "chosen", g.Chosen, *patch.Chosen)
+			g.Chosen = *patch.Chosen
+		}
+		if after := g.Life(); after != before && g.EndedAt == nil {
+			g.SetExpires(e.policy.Expiry(after, now))
+			changed(&c, "expires_at", date(before.Expires), date(g.Life().Expires))
+		}
+		return c, nil
+	})
+}
+
+// date writes a moment for the history, "never" for the zero time.
+func date(t time.Time) string {
+	if t.IsZero() || !t.Before(store.Forever) {
+		return "never"
+	}
+	return t.Format(time.RFC3339)
+}
+
+// update is the way in which a group is changed: check the actor, lock the group,
+// check its version, change it, save it with the history. A change that changes
+// nothing writes nothing.
+func (w *Workspace) update(ctx context.Context, a Actor, do action, ref string, version int, name string,
+	change func(*store.Group, expiry, time.Time) ([]api.FieldChange, error)) (api.Group, error) {
+	found, s, err := w.findFor(ctx, a, do, ref)
+	if err != nil {
+		return api.Group{}, err
+	}
+	e, err := w.expiry(ctx)
+	if err != nil {
+		return api.Group{}, err
+	}
+	var g store.Group
+	err = w.store.Tx(ctx, func(t *store.Store) error {
+		if g, err = t.LockGroup(ctx, found.ID); err != nil {
+			return err
+		}
+		if version > 0 && version != g.Version {
+			return fail(Stale, "Somebody changed %s since you read it (version %d, now %d). Read it again, then make your change.", g.Name, version, g.Version)
+		}
+		now := w.now(ctx)
+		before := g.Name
+		changes, err := change(&g, e, now)
+		if err != nil || len(changes) == 0 {
+			return err
+		}
+		if err := t.SaveGroup(ctx, &g, g.Name != before); err != nil {
+			return err
+		}
+		return record(ctx, t, a, now, name, &g, g.Address, changes)
+	})
+	if err != nil {
+		return api.Group{}, err
+	}
+	return w.shapeOne(ctx, a, g, s)
+}
+
+// ended is the error for a change that only a living group takes.
+func ended(g *store.Group) error {
+	return fail(Conflict, "%s has ended. Restore it first.", g.Name)
+}
+
+// Renew starts a group's term anew.
+func (w *Workspace) Renew(ctx context.Context, a Actor, ref string) (api.Group, error) {
+	return w.update(ctx, a, renewGroup, ref, 0, "group.renew", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+		if s := e.policy.State(g.Life(), now); s == lifecycle.Lapsed || s == lifecycle.Retired {
+			return nil, ended(g)
+		}
+		from, was := g.RenewedAt, g.ExpiresAt
+		g.RenewedAt = now
+		g.SetExpires(e.policy.Expiry(g.Life(), now))
+		return []api.FieldChange{{Field: "renewed_at", From: date(from), To: date(now)}, {Field: "expires_at", From: date(was), To: date(g.ExpiresAt)}}, nil
+	})
+}
+
+// Retire ends a group by hand. It can be restored for the recovery window.
+func (w *Workspace) Retire(ctx context.Context, a Actor, ref string, version int) (api.Group, error) {
+	return w.update(ctx, a, retireGroup, ref, version, "group.retire", func(g *store.Group, _ expiry, now time.Time) ([]api.FieldChange, error) {
+		if g.EndedAt != nil {
+			return nil, fail(Conflict, "%s has ended already.", g.Name)
+		}
+		g.EndedAt, g.Retired = &now, true
+		return []api.FieldChange{{Field: "state", From: "active", To: "retired"}}, nil
+	})
+}
+
+// Restore brings a group that ended back, with everything in it, and renews it.
+func (w *Workspace) Restore(ctx context.Context, a Actor, ref string) (api.Group, error) {
+	return w.update(ctx, a, restoreGroup, ref, 0, "group.restore", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+		state := e.policy.State(g.Life(), now)
+		if state != lifecycle.Lapsed && state != lifecycle.Retired {
+			return nil, fail(Conflict, "%s has not ended: there is nothing to restore.", g.Name)
+		}
+		g.EndedAt, g.Retired, g.RenewedAt = nil, false, now
+		g.SetExpires(e.policy.Expiry(g.Life(), now))
+		return []api.FieldChange{{Field: "state", From: string(state), To: "active"}, {Field: "expires_at", To: date(g.ExpiresAt)}}, nil
+	})
+}
