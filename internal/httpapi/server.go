@@ -187,17 +187,17 @@ func (s *server) ready(rw http.ResponseWriter, r *http.Request) {
 	rw.Write([]byte("ready\n"))
 }
 
-// problem is an error as it goes out (RFC 9457).
-type problem struct {
+// failure is an error as it goes out (RFC 9457).
+type failure struct {
 	api.ProblemDetails
 }
 
-func (p *problem) Error() string             { return p.Detail }
-func (p *problem) GetStatus() int            { return p.Status }
-func (p *problem) ContentType(string) string { return "application/problem+json" }
+func (p *failure) Error() string             { return p.Detail }
+func (p *failure) GetStatus() int            { return p.Status }
+func (p *failure) ContentType(string) string { return "application/problem+json" }
 
-func newProblem(status int, detail string) *problem {
-	return &problem{api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
+func newProblem(status int, detail string) *failure {
+	return &failure{api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
 }
 
 func init() {
@@ -243,7 +243,7 @@ var statuses = map[workspace.Kind]int{
 
 // problem turns an error of a use case into what goes out. An error that nobody
 // outside can do anything about is logged and not shown.
-func (s *server) problem(ctx context.Context, err error) *problem {
+func (s *server) problem(ctx context.Context, err error) *failure {
 	var e *workspace.Error
 	if !errors.As(err, &e) {
 		if errors.Is(err, context.Canceled) {
@@ -260,13 +260,13 @@ func (s *server) problem(ctx context.Context, err error) *problem {
 	return p
 }
 
-func (s *server) internal(ctx context.Context) *problem {
+func (s *server) internal(ctx context.Context) *failure {
 	p := newProblem(http.StatusInternalServerError, "The service could not do this just now; nothing was changed. Try again, and give an administrator the request_id if it stays so.")
 	p.RequestID, _ = ctx.Value(requestKey).(string)
 	return p
 }
 
-func write(rw http.ResponseWriter, p *problem) {
+func write(rw http.ResponseWriter, p *failure) {
 	rw.Header().Set("Content-Type", "application/problem+json")
 	rw.WriteHeader(p.Status)
 	_ = json.NewEncoder(rw).Encode(p)

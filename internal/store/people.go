@@ -3,14 +3,12 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"strings"
 	"time"
 	"unicode"
 
 	"github.com/google/uuid"
 	"golang.org/x/text/unicode/norm"
-	"gorm.io/gorm/clause"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
 )
@@ -239,9 +237,8 @@ func (s *Store) Domains(ctx context.Context) (names []string, err error) {
 // SetDomains puts the mail domains of a workspace in place.
 func (s *Store) SetDomains(ctx context.Context, names []string) error {
 	for i, n := range names {
-		row := map[string]any{"name": n, "place": i}
-		if err := s.with(ctx).Table("domains").Clauses(clause.OnConflict{UpdateAll: true}).Create(row).Error; err != nil {
-			return fmt.Errorf("write the domains: %w", err)
+		if err := s.with(ctx).Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
+			return wrap("write the domains", err)
 		}
 	}
 	return nil

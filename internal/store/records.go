@@ -85,8 +85,8 @@ func (s *Store) SaveSetting(ctx context.Context, name string, v any, version int
 	if err != nil {
 		return err
 	}
-	return wrap("write a setting", s.with(ctx).Table("settings").Clauses(clause.OnConflict{UpdateAll: true}).
-		Create(map[string]any{"name": name, "value": string(b), "version": version}).Error)
+	return wrap("write a setting", s.with(ctx).Exec(`INSERT INTO settings (name, value, version) VALUES (?, ?, ?)
+		ON DUPLICATE KEY UPDATE value = VALUES(value), version = VALUES(version)`, name, string(b), version).Error)
 }
 
 // Credential is a session or a token. Only the hash of its secret is kept.

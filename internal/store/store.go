@@ -43,7 +43,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if cfg.Params == nil {
 		cfg.Params = map[string]string{}
 	}
-	cfg.Params["transaction_isolation"] = "'READ-COMMITTED'"
+	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
 	delete(cfg.Params, "charset")
 	_ = cfg.Apply(driver.Charset("utf8mb4", ""))
 	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: cfg, DefaultStringSize: 255}), &gorm.Config{

@@ -1,0 +1,302 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"ivytable.example/ivytable/console"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/demo"
+	"ivytable.example/ivytable/internal/demo/postoffice"
+	"ivytable.example/ivytable/internal/httpapi"
+	"ivytable.example/ivytable/internal/localdb"
+	"ivytable.example/ivytable/internal/mail"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/work"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// version is what the interface says it is.
+const version = "0.1.0"
+
+// service is the settings of serve and demo.
+type service struct {
+	listen, smtpListen, data, dsn, publicURL, relay, mailName string
+	logLevel, logFormat                                       string
+}
+
+func (s *service) flags(c *cobra.Command, data, level string) {
+	f := c.Flags()
+	f.StringVar(&s.listen, "listen", "127.0.0.1:8480", "where the console and the interface listen")
+	f.StringVar(&s.smtpListen, "smtp-listen", "127.0.0.1:2525", "where mail for groups comes in")
+	f.StringVar(&s.data, "data", data, "folder for what is kept here")
+	f.StringVar(&s.dsn, "dsn", "", "database to use, USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the data folder)")
+	f.StringVar(&s.publicURL, "public-url", "", "address at which people reach the console (default: http:// and --listen)")
+	f.StringVar(&s.mailName, "mail-name", "localhost", "name by which we greet in SMTP")
+	f.StringVar(&s.logLevel, "log-level", level, "debug, info, warn or error")
+	f.StringVar(&s.logFormat, "log-format", "text", "text or json")
+}
+
+func (s *service) logger(to io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(s.logLevel)); err != nil {
+		return nil, usagef("--log-level can't be %q: choose debug, info, warn, error", s.logLevel)
+	}
+	switch o := (&slog.HandlerOptions{Level: level}); s.logFormat {
+	case "text":
+		return slog.New(slog.NewTextHandler(to, o)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(to, o)), nil
+	}
+	return nil, usagef("--log-format can't be %q: choose text, json", s.logFormat)
+}
+
+// open opens the records: of the database of --dsn, or of a private one that close stops.
+func (s *service) open(ctx context.Context) (st *store.Store, close func(), err error) {
+	dsn, stop := s.dsn, func() {}
+	if dsn == "" {
+		db, err := localdb.Start(ctx, localdb.Options{Dir: s.data})
+		if err != nil {
+			return nil, nil, err
+		}
+		dsn, stop = db.DSN, db.Stop
+	}
+	if st, err = store.Open(ctx, dsn); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return st, func() { st.Close(); stop() }, nil
+}
+
+// serve runs the service on its listeners until ctx ends, then lets requests,
+// SMTP sessions and deliveries finish for up to ten seconds. ready is called when
+// it answers.
+func (s *service) serve(ctx context.Context, st *store.Store, log *slog.Logger, isDemo bool, ready func()) error {
+	web, err := net.Listen("tcp", s.listen)
+	if err != nil {
+		return fmt.Errorf("listen for the console (--listen): %w", err)
+	}
+	defer web.Close()
+	smtp, err := net.Listen("tcp", s.smtpListen)
+	if err != nil {
+		return fmt.Errorf("listen for mail (--smtp-listen): %w", err)
+	}
+	defer smtp.Close()
+	if s.publicURL == "" {
+		s.publicURL = "http://" + web.Addr().String()
+	}
+	pages, err := console.Handler()
+	if err != nil {
+		return err
+	}
+	every := 30 * time.Second
+	if isDemo {
+		every = time.Second // the clock can jump
+	}
+	runner := work.New(st, work.Options{Relay: s.relay, Domain: s.mailName, Workers: 4, ExpiryEvery: every, Log: log})
+	w := workspace.New(st, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo})
+	u, _ := url.Parse(s.publicURL)
+	routes, _ := httpapi.Routes(w, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version})
+	hs := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
+	ms := mail.NewServer(w, log, s.mailName)
+
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error {
+		if err := hs.Serve(web); !errors.Is(err, http.ErrServerClosed) {
+			return err
+		}
+		return nil
+	})
+	g.Go(func() error { return ms.Serve(smtp) })
+	g.Go(func() error { runner.Run(ctx, w); return nil })
+	g.Go(func() error {
+		<-ctx.Done()
+		last, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		var both sync.WaitGroup
+		both.Go(func() { _ = hs.Shutdown(last) })
+		both.Go(func() { ms.Shutdown(last) })
+		both.Wait()
+		return nil
+	})
+	log.Info("ready", "console", s.publicURL, "smtp", smtp.Addr().String(), "relay", s.relay)
+	ready()
+	return g.Wait()
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var s service
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		Long: "Run the service until it is interrupted. Every flag can be given in the environment too,\nas IVYTABLE_ and its name in capitals, or in the file of --config.",
+		Example: "  ivytable serve --data /var/lib/ivytable --relay 127.0.0.1:25 --public-url https://groups.merrowline.example\n" +
+			"  IVYTABLE_DSN='ivytable:…@tcp(127.0.0.1:3306)/ivytable' ivytable serve --relay 127.0.0.1:25",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := s.logger(a.err)
+			if err != nil {
+				return err
+			}
+			if s.relay == "" {
+				return usagef("say where mail goes out, with --relay HOST:PORT")
+			}
+			st, stop, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer stop()
+			return s.serve(cmd.Context(), st, log, false, func() {})
+		},
+	}
+	s.flags(c, "data", "info")
+	c.Flags().StringVar(&s.relay, "relay", "", "mail system to send through, HOST:PORT")
+	c.AddCommand(a.firstCommand())
+	return c
+}
+
+// firstCommand sets up an empty workspace.
+func (a *app) firstCommand() *cobra.Command {
+	var s service
+	var domains []string
+	var name string
+	c := &cobra.Command{
+		Use: "first-administrator ADDRESS", Short: "Set up an empty workspace: its domains and its first administrator", Args: cobra.ExactArgs(1),
+		Long:    "Set up an empty workspace. The password is asked for, or read from standard input. The\nservice must not be running on the data folder.",
+		Example: "  ivytable serve first-administrator ines.skerry@merrowline.example --name \"Ines Skerry\" --domain merrowline.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			address, err := mailaddr.Parse(args[0])
+			if err != nil {
+				return usage{err}
+			}
+			if len(domains) == 0 {
+				domains = []string{address.Domain()}
+			}
+			password, err := a.password()
+			if err != nil {
+				return err
+			}
+			st, stop, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer stop()
+			if err := workspace.SetUp(cmd.Context(), st, domains, address, name, password); err != nil {
+				return err
+			}
+			return a.facts(domains, [2]string{"Domains", strings.Join(domains, ", ")}, [2]string{"Administrator", address.String()})
+		},
+	}
+	s.flags(c, "data", "info")
+	c.Flags().StringSliceVar(&domains, "domain", nil, "a mail domain, the main one first (default: that of ADDRESS)")
+	c.Flags().StringVar(&name, "name", "", "the administrator's name")
+	return c
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	var s service
+	var reset bool
+	var officeListen, officeSMTP string
+	c := &cobra.Command{
+		Use: "demo", Short: "Run the service with sample data and a stand-in post office", Args: cobra.NoArgs,
+		Long: "Run Ivy Table with the sample workspace Merrow Line and a stand-in post office that keeps\nwhatever is sent, until it is interrupted. What you change is kept for the next start.",
+		Example: "  ivytable demo\n  ivytable demo --reset\n" +
+			"  IVYTABLE_LISTEN=127.0.0.1:9480 IVYTABLE_SMTP_LISTEN=127.0.0.1:3525 IVYTABLE_DATA=data/second \\\n    IVYTABLE_POST_OFFICE=127.0.0.1:9481 IVYTABLE_POST_OFFICE_SMTP=127.0.0.1:3526 ivytable demo",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := s.logger(a.err)
+			if err != nil {
+				return err
+			}
+			if reset {
+				if err := demo.Forget(s.data); err != nil {
+					return err
+				}
+			}
+			return a.demo(cmd.Context(), &s, log, officeListen, officeSMTP)
+		},
+	}
+	s.flags(c, "data/demo", "warn")
+	c.Flags().BoolVar(&reset, "reset", false, "start over: forget what was changed")
+	c.Flags().StringVar(&officeListen, "post-office", "127.0.0.1:8481", "where the page of the post office listens")
+	c.Flags().StringVar(&officeSMTP, "post-office-smtp", "127.0.0.1:2526", "where the post office takes mail in")
+	return c
+}
+
+func (a *app) demo(ctx context.Context, s *service, log *slog.Logger, officeListen, officeSMTP string) error {
+	st, stop, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	made, err := demo.Fill(ctx, st, time.Now())
+	if err != nil {
+		return fmt.Errorf("make the sample workspace: %w", err)
+	}
+	office, err := postoffice.New(filepath.Join(s.data, "post-office"))
+	if err != nil {
+		return err
+	}
+	in, err := net.Listen("tcp", officeSMTP)
+	if err != nil {
+		return fmt.Errorf("listen for the post office (--post-office-smtp): %w", err)
+	}
+	page, err := net.Listen("tcp", officeListen)
+	if err != nil {
+		in.Close()
+		return fmt.Errorf("listen for the post office (--post-office): %w", err)
+	}
+	s.relay = in.Addr().String()
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return office.Serve(in, page) })
+	g.Go(func() error {
+		defer office.Stop()
+		return s.serve(ctx, st, log, true, func() {
+			state := "as you left it"
+			if made {
+				state = "newly made"
+			}
+			fmt.Fprintf(a.out, `Ivy Table is ready, with the sample workspace Merrow Line (%s).
+
+  Console      %s
+  Mail in      smtp://%s    sign in with an address and its password
+  Post office  http://%s    everything that is sent arrives here
+
+  Administrator  %s
+  Owner          %s
+  Member         %s
+  Auditor        %s
+  Password       %s    for everybody
+
+Stop with Ctrl-C. What you change is kept; start over with: make demo-reset
+`, state, s.publicURL, s.smtpListen, page.Addr(), demo.Administrator, demo.Owner, demo.Member, demo.Auditor, demo.Password)
+		})
+	})
+	return g.Wait()
+}
+
+func (a *app) openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the description of the HTTP interface", Args: cobra.NoArgs, Example: "  ivytable openapi > openapi.json",
+		RunE: func(*cobra.Command, []string) error {
+			_, doc := httpapi.Routes(workspace.New(nil, workspace.Options{}), httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
+			b, err := json.MarshalIndent(doc, "", "  ")
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, string(b))
+			return err
+		},
+	}
+}

@@ -1,0 +1,279 @@
+// Package demo makes the sample workspace: Merrow Line, a small ferry company on a
+// tidal coast. Everything in it is invented. It is the same on every machine, but
+// for its dates, which are counted back from the day it is made.
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/mail"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Who can be used to look around, and everybody's password.
+const (
+	Administrator = "ines.skerry@merrowline.example"
+	Owner         = "oda.fenn@merrowline.example"
+	Member        = "tove.alder@merrowline.example"
+	Auditor       = "signe.holm@merrowline.example"
+	Password      = "low-tide-demo"
+
+	mainDomain = "merrowline.example"
+	crewDomain = "crew.merrowline.example"
+)
+
+// Forget deletes the data folder of a demo. It refuses a folder that is no such.
+func Forget(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(dir, marker)); err != nil {
+		return fmt.Errorf("%s holds no demo (it has no file %s), so it is not deleted", dir, marker)
+	}
+	for _, e := range entries {
+		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// marker is a file that the database has in a data folder.
+const marker = "db.password"
+
+// Fill makes the sample workspace when there is nobody in the store, dated back
+// from today, and reports whether it did.
+func Fill(ctx context.Context, s *store.Store, today time.Time) (bool, error) {
+	if n, err := s.CountPeople(ctx); err != nil || n > 0 {
+		return false, err
+	}
+	f := &filler{s: s, r: rand.New(rand.NewPCG(7, 11)), today: today.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
+	f.w = workspace.New(s, workspace.Options{Now: func() time.Time { return f.now }, PublicURL: "http://127.0.0.1:8480"})
+	f.now = f.today.AddDate(0, 0, -firstDay)
+	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws} {
+		if err := step(ctx); err != nil {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// firstDay is how many days back the sample begins.
+const firstDay = 260
+
+type filler struct {
+	s     *store.Store
+	w     *workspace.Workspace
+	r     *rand.Rand
+	today time.Time
+	now   time.Time
+	ines  workspace.Actor
+	by    map[string][]store.Person // people by department
+	all   []store.Person
+}
+
+// people makes 240 people. One in twelve lacks an attribute, as in real directories.
+func (f *filler) people(ctx context.Context) error {
+	if err := f.s.SetDomains(ctx, []string{mainDomain, crewDomain}); err != nil {
+		return err
+	}
+	hash := workspace.HashPassword(Password)
+	seen := map[string]bool{}
+	add := func(name, department, role string) {
+		domain := mainDomain
+		if department == "Deck" || department == "Engine" {
+			domain = crewDomain
+		}
+		local, err := mailaddr.Derive(name)
+		local = strings.Replace(local, "-", ".", 1)
+		if err != nil || seen[local] {
+			return
+		}
+		seen[local] = true
+		n := len(f.all)
+		attributes := map[string]string{"department": department, "locality": localities[n%len(localities)], "title": titles[department], "employeeNumber": fmt.Sprintf("ML%04d", 1000+n)}
+		if n > 12 && n%12 == 0 {
+			delete(attributes, []string{"department", "locality", "title"}[n/12%3])
+		}
+		b, _ := json.Marshal(attributes)
+		p := store.Person{ID: store.NewID(), Address: local + "@" + domain, AddrKey: local + "@" + domain, Name: name, Active: true,
+			WorkspaceRole: role, PasswordHash: hash, Attributes: b, CreatedAt: f.now}
+		f.all = append(f.all, p)
+		f.by[department] = append(f.by[department], p)
+	}
+	for _, p := range named {
+		add(p[0], p[1], p[2])
+	}
+	for i := 0; len(f.all) < 240; i++ {
+		add(firstNames[i%len(firstNames)]+" "+familyNames[(i*7+i/len(firstNames))%len(familyNames)], departments[i*5%len(departments)], "")
+	}
+	if err := f.s.AddPeople(ctx, f.all); err != nil {
+		return err
+	}
+	f.ines = workspace.Actor{Person: f.all[0], Via: "console"}
+	return nil
+}
+
+// years lives through the days up to today: groups are made, renewed, forgotten.
+func (f *filler) years(ctx context.Context) error {
+	if _, err := f.w.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "groups.desk@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
+		return err
+	}
+	for back := firstDay; back >= 0; back-- {
+		f.now = f.today.AddDate(0, 0, -back)
+		for i, g := range groups {
+			ref := g.address()
+			var err error
+			switch {
+			case g.made == back:
+				err = f.make(ctx, i, g)
+			case g.renewed == back && back > 0:
+				_, err = f.w.Renew(ctx, f.ines, ref)
+			case g.retired == back && back > 0:
+				_, err = f.w.Retire(ctx, f.ines, ref, 0)
+			}
+			if err != nil {
+				return fmt.Errorf("%s: %w", g.name, err)
+			}
+		}
+		if err := f.w.RunExpiry(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *filler) make(ctx context.Context, i int, g group) error {
+	n := api.NewGroup{Name: g.name, Address: g.address(), Description: g.why, Owners: []string{}, PolicyPatch: g.patch()}
+	from := f.pool(g.from)
+	taken := map[string]bool{}
+	take := func() (string, bool) {
+		for range 50 {
+			if p := from[f.r.IntN(len(from))]; !taken[p.Address] {
+				taken[p.Address] = true
+				return p.Address, true
+			}
+		}
+		return "", false
+	}
+	for _, o := range g.owners {
+		taken[o] = true
+		n.Owners = append(n.Owners, o)
+	}
+	for len(n.Owners) < 1+i%2 {
+		if a, ok := take(); ok {
+			n.Owners = append(n.Owners, a)
+		}
+	}
+	for _, x := range g.extra {
+		address, role, _ := strings.Cut(x, "=")
+		taken[address] = true
+		n.People = append(n.People, api.NewPerson{Address: address, Role: role})
+	}
+	for j := range g.people {
+		if a, ok := take(); ok {
+			role := ""
+			if j == 0 && i%3 == 0 {
+				role = "moderator"
+			}
+			n.People = append(n.People, api.NewPerson{Address: a, Role: role})
+		}
+	}
+	made, _, err := f.w.CreateGroup(ctx, f.ines, n, "")
+	if err == nil && g.standing != "" {
+		_, err = f.w.ChangeGroup(ctx, f.ines, made.Address, api.GroupPatch{Standing: &g.standing}, 0)
+	}
+	return err
+}
+
+// pool returns the people of departments, or everybody.
+func (f *filler) pool(from string) []store.Person {
+	var out []store.Person
+	for _, d := range strings.Split(from, "+") {
+		out = append(out, f.by[d]...)
+	}
+	if len(out) == 0 {
+		return f.all
+	}
+	return out
+}
+
+// mail sends posts of the last weeks, as the people of each group would have.
+func (f *filler) mail(ctx context.Context) error {
+	for i, p := range posts {
+		f.now = f.today.AddDate(0, 0, -p.back).Add(time.Duration(i*37%480) * time.Minute)
+		raw := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n",
+			p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), i, mainDomain, p.text)
+		m, err := mail.Parse([]byte(raw))
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.subject, err)
+		}
+		a, err := mailaddr.Parse(p.to)
+		if err != nil {
+			return err
+		}
+		t, err := f.w.Target(ctx, a)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.subject, err)
+		}
+		out, id, err := m.For(t, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now})
+		if err != nil {
+			return err
+		}
+		if err := f.w.Accept(ctx, []workspace.Incoming{{Target: t, Author: m.Author, Proven: p.proven, MessageID: id, Subject: m.Subject, Raw: out,
+			Sender: strings.Replace(t.Group.Address, "@", mailaddr.BouncesSuffix+"@", 1)}}); err != nil {
+			return fmt.Errorf("%s: %w", p.subject, err)
+		}
+	}
+	return nil
+}
+
+// flaws puts in what a well-run workspace does not have: somebody who left and
+// still owns a group, and groups whose last owner is gone.
+func (f *filler) flaws(ctx context.Context) error {
+	f.now = f.today
+	for _, ref := range ownerless {
+		a, err := mailaddr.Parse(ref)
+		if err != nil {
+			return err
+		}
+		if err := f.s.Tx(ctx, func(t *store.Store) error {
+			g, err := t.GroupByAddress(ctx, a.Key())
+			if err != nil {
+				return err
+			}
+			staff, err := t.Staff(ctx, []uuid.UUID{g.ID})
+			if err != nil {
+				return err
+			}
+			for _, o := range staff[g.ID] {
+				if err := t.SaveMembership(ctx, store.Membership{GroupID: g.ID, MemberID: o.MemberID, Kind: o.Kind, Role: expand.Member, Mail: o.Mail, AddedAt: o.AddedAt, AddedBy: o.AddedBy}); err != nil {
+					return err
+				}
+				g.Owners, g.Members = g.Owners-1, g.Members+1
+			}
+			return t.SaveGroup(ctx, &g, false)
+		}); err != nil {
+			return fmt.Errorf("%s: %w", ref, err)
+		}
+	}
+	return nil
+}
