@@ -365,6 +365,7 @@ type Me struct {
 	Places  []string  `json:"places" doc:"Parts of the console that are for this person"`
 	Demo    bool      `json:"demo"`
 	Now     time.Time `json:"now" doc:"The time of the workspace; in the demo it can be moved"`
+	Ahead   int       `json:"days_ahead" doc:"By how many days the time of a demo was moved"`
 }
 
 // Token is an access token for scripts. Secret is given once, on creation.

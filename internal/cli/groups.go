@@ -62,7 +62,7 @@ func (a *app) groupList() *cobra.Command {
 			}
 			rows := make([][]string, len(p.Items))
 			for i, g := range p.Items {
-				rows[i] = []string{g.Name, g.Address, g.State, owners(g), fmt.Sprint(people(g)), g.Policy["post"], day(g.Term.ExpiresAt, g.Term.DaysLeft)}
+				rows[i] = []string{g.Name, g.Address, g.State, fmt.Sprint(g.Counts.Owners), fmt.Sprint(people(g)), g.Policy["post"], expires(g)}
 			}
 			if err := a.list(p, []string{"NAME", "ADDRESS", "STATE", "OWNERS", "PEOPLE", "WHO WRITES", "EXPIRES"}, rows); err != nil {
 				return err
@@ -78,14 +78,12 @@ func (a *app) groupList() *cobra.Command {
 	return c
 }
 
-func owners(g api.Group) string {
-	switch len(g.Owners) {
-	case 0:
-		return "nobody"
-	case 1:
-		return g.Owners[0].Name
+// expires is the date of the end for a list, where there is room for no more.
+func expires(g api.Group) string {
+	if g.Term.EndedAt != nil {
+		return "ended " + day(g.Term.EndedAt, nil)
 	}
-	return fmt.Sprintf("%s +%d", g.Owners[0].Name, len(g.Owners)-1)
+	return day(g.Term.ExpiresAt, nil)
 }
 
 func (a *app) groupShow() *cobra.Command {

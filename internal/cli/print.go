@@ -80,6 +80,9 @@ func wrap(s string, indent int) string {
 	return b.String()
 }
 
+// rigid are the columns that are cut last, for they are of little use when cut.
+var rigid = map[string]bool{"ID": true, "ADDRESS": true, "SINCE": true, "WHEN": true, "EXPIRES": true, "OUTCOME": true}
+
 func table(w io.Writer, headings []string, rows [][]string) {
 	widths := make([]int, len(headings))
 	for i, h := range headings {
@@ -89,13 +92,11 @@ func table(w io.Writer, headings []string, rows [][]string) {
 		}
 	}
 	for total(widths) > lineWidth {
-		widest := 0
-		for i := range widths {
-			if widths[i] > widths[widest] {
-				widest = i
-			}
+		i := widest(widths, func(i int) bool { return !rigid[headings[i]] && widths[i] > 12 })
+		if i < 0 {
+			i = widest(widths, func(i int) bool { return headings[i] != "ID" })
 		}
-		widths[widest]--
+		widths[i]--
 	}
 	for _, r := range append([][]string{headings}, rows...) {
 		var line strings.Builder
@@ -104,6 +105,17 @@ func table(w io.Writer, headings []string, rows [][]string) {
 		}
 		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
+}
+
+// widest returns the widest column of those that ok takes, -1 for none.
+func widest(widths []int, ok func(int) bool) int {
+	found := -1
+	for i := range widths {
+		if ok(i) && (found < 0 || widths[i] > widths[found]) {
+			found = i
+		}
+	}
+	return found
 }
 
 func total(widths []int) int {

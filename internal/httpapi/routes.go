@@ -14,16 +14,17 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 )
 
-// Parts of requests that several routes share.
+// Parts of requests that several routes share. Exported, for only then are they
+// filled where they are embedded.
 type (
-	paging struct {
+	Paging struct {
 		Cursor string `query:"cursor" maxLength:"2000" doc:"The next of the page before"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
 	}
-	ref struct {
-		Ref string `path:"ref" maxLength:"400" doc:"Identifier or address of the group"`
+	Ref struct {
+		Group string `path:"ref" maxLength:"400" doc:"Identifier or address of the group"`
 	}
-	match struct {
+	Match struct {
 		IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused when there is a newer one"`
 	}
 )
@@ -42,7 +43,7 @@ func taggedGroup(g api.Group, err error) (*tagged[api.Group], error) {
 }
 
 // version reads an If-Match; 0 stands for none.
-func (m match) version() (int, error) {
+func (m Match) version() (int, error) {
 	if m.IfMatch == "" || m.IfMatch == "*" {
 		return 0, nil
 	}
@@ -100,7 +101,7 @@ func (s *server) register(a huma.API) {
 	})
 
 	route(s, a, "GET", v1+"/people", "list-people", "Search people", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		paging
+		Paging
 		Q string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
 	}) (*reply[api.Page[api.Person]], error) {
 		return body(w.People(ctx, by, in.Q, in.Cursor, in.Limit))
@@ -126,7 +127,7 @@ func (s *server) register(a huma.API) {
 	route(s, a, "POST", v1+"/rehearsals", "rehearse", "What would happen if", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.Rehearsal }) (*reply[api.Decision], error) {
 		return body(w.Rehearse(ctx, by, in.Body))
 	})
-	route(s, a, "GET", v1+"/waiting", "list-waiting", "Posts that wait for my decision", 200, func(ctx context.Context, by workspace.Actor, in *paging) (*reply[api.Page[api.Post]], error) {
+	route(s, a, "GET", v1+"/waiting", "list-waiting", "Posts that wait for my decision", 200, func(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.Post]], error) {
 		return body(w.WaitingPosts(ctx, by, "", in.Cursor, in.Limit))
 	})
 	route(s, a, "POST", v1+"/waiting/{id}", "decide-post", "Approve or decline a post", 204, func(ctx context.Context, by workspace.Actor, in *struct {
@@ -135,7 +136,7 @@ func (s *server) register(a huma.API) {
 	}) (*none, error) {
 		return nil, w.DecidePost(ctx, by, in.ID, in.Body)
 	})
-	route(s, a, "GET", v1+"/history", "list-history", "What changed in the workspace", 200, func(ctx context.Context, by workspace.Actor, in *paging) (*reply[api.Page[api.HistoryEntry]], error) {
+	route(s, a, "GET", v1+"/history", "list-history", "What changed in the workspace", 200, func(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.HistoryEntry]], error) {
 		return body(w.History(ctx, by, "", in.Cursor, in.Limit))
 	})
 	s.registerExpiry(a)
@@ -148,7 +149,7 @@ func (s *server) registerGroups(a huma.API) {
 	w := s.w
 	const group = v1 + "/groups/{ref}"
 	route(s, a, "GET", v1+"/groups", "list-groups", "Groups that I can find", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		paging
+		Paging
 		Q     string   `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
 		State []string `query:"state" maxItems:"4" doc:"active, due, lapsed, retired"`
 		Scope string   `query:"scope" doc:"mine or owned; all when left out"`
@@ -163,67 +164,67 @@ func (s *server) registerGroups(a huma.API) {
 		g, _, err := w.CreateGroup(ctx, by, in.Body, in.Key)
 		return taggedGroup(g, err)
 	})
-	route(s, a, "GET", group, "read-group", "One group", 200, func(ctx context.Context, by workspace.Actor, in *ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Group(ctx, by, in.Ref))
+	route(s, a, "GET", group, "read-group", "One group", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
+		return taggedGroup(w.Group(ctx, by, in.Group))
 	})
 	route(s, a, "PATCH", group, "change-group", "Change what a group is called and how long it lives", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		match
+		Ref
+		Match
 		Body api.GroupPatch
 	}) (*tagged[api.Group], error) {
 		v, err := in.version()
 		if err != nil {
 			return nil, err
 		}
-		return taggedGroup(w.ChangeGroup(ctx, by, in.Ref, in.Body, v))
+		return taggedGroup(w.ChangeGroup(ctx, by, in.Group, in.Body, v))
 	})
 	route(s, a, "DELETE", group, "retire-group", "Retire a group; it can be restored for 30 days", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		match
+		Ref
+		Match
 	}) (*tagged[api.Group], error) {
 		v, err := in.version()
 		if err != nil {
 			return nil, err
 		}
-		return taggedGroup(w.Retire(ctx, by, in.Ref, v))
+		return taggedGroup(w.Retire(ctx, by, in.Group, v))
 	})
-	route(s, a, "GET", group+"/policy", "read-policy", "A group's policy in words", 200, func(ctx context.Context, by workspace.Actor, in *ref) (*reply[api.Picture], error) {
-		return body(w.PolicyOf(ctx, by, in.Ref))
+	route(s, a, "GET", group+"/policy", "read-policy", "A group's policy in words", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*reply[api.Picture], error) {
+		return body(w.PolicyOf(ctx, by, in.Group))
 	})
 	route(s, a, "PATCH", group+"/policy", "change-policy", "Change a group's policy", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		match
+		Ref
+		Match
 		Body api.PolicyPatch
 	}) (*tagged[api.Group], error) {
 		v, err := in.version()
 		if err != nil {
 			return nil, err
 		}
-		return taggedGroup(w.ChangePolicy(ctx, by, in.Ref, in.Body, v))
+		return taggedGroup(w.ChangePolicy(ctx, by, in.Group, in.Body, v))
 	})
 	route(s, a, "POST", group+"/policy/effect", "policy-effect", "What a change of policy would do", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
+		Ref
 		Body api.PolicyPatch
 	}) (*reply[api.Effect], error) {
-		return body(w.PolicyEffect(ctx, by, in.Ref, in.Body))
+		return body(w.PolicyEffect(ctx, by, in.Group, in.Body))
 	})
-	route(s, a, "POST", group+"/renewal", "renew-group", "Start a group's term anew", 200, func(ctx context.Context, by workspace.Actor, in *ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Renew(ctx, by, in.Ref))
+	route(s, a, "POST", group+"/renewal", "renew-group", "Start a group's term anew", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
+		return taggedGroup(w.Renew(ctx, by, in.Group))
 	})
-	route(s, a, "POST", group+"/restoration", "restore-group", "Bring a group back", 200, func(ctx context.Context, by workspace.Actor, in *ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Restore(ctx, by, in.Ref))
+	route(s, a, "POST", group+"/restoration", "restore-group", "Bring a group back", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
+		return taggedGroup(w.Restore(ctx, by, in.Group))
 	})
 	route(s, a, "GET", group+"/waiting", "list-group-waiting", "Posts to a group that wait for approval", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		paging
+		Ref
+		Paging
 	}) (*reply[api.Page[api.Post]], error) {
-		return body(w.WaitingPosts(ctx, by, in.Ref, in.Cursor, in.Limit))
+		return body(w.WaitingPosts(ctx, by, in.Group, in.Cursor, in.Limit))
 	})
 	route(s, a, "GET", group+"/history", "list-group-history", "What changed in a group", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		paging
+		Ref
+		Paging
 	}) (*reply[api.Page[api.HistoryEntry]], error) {
-		return body(w.History(ctx, by, in.Ref, in.Cursor, in.Limit))
+		return body(w.History(ctx, by, in.Group, in.Cursor, in.Limit))
 	})
 }
 
@@ -231,31 +232,31 @@ func (s *server) registerPeople(a huma.API) {
 	w := s.w
 	const members = v1 + "/groups/{ref}/members"
 	route(s, a, "GET", members, "list-members", "Who is in a group", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
-		paging
+		Ref
+		Paging
 		Q    string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
 		Role string `query:"role" doc:"owner, moderator or member"`
 	}) (*reply[api.Page[api.Member]], error) {
-		return body(w.Members(ctx, by, in.Ref, in.Q, in.Role, in.Cursor, in.Limit))
+		return body(w.Members(ctx, by, in.Group, in.Q, in.Role, in.Cursor, in.Limit))
 	})
 	route(s, a, "POST", members, "add-members", "Add people; a result for each", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		ref
+		Ref
 		Body api.NewMembers
 	}) (*reply[api.AddedAll], error) {
-		return body(w.AddMembers(ctx, by, in.Ref, in.Body))
+		return body(w.AddMembers(ctx, by, in.Group, in.Body))
 	})
-	type one struct {
-		ref
+	type One struct {
+		Ref
 		Member string `path:"member" maxLength:"400" doc:"Identifier or address"`
 	}
 	route(s, a, "PATCH", members+"/{member}", "change-member", "Change a role or delivery", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		one
+		One
 		Body api.MemberPatch
 	}) (*reply[api.Member], error) {
-		return body(w.ChangeMember(ctx, by, in.Ref, in.Member, in.Body))
+		return body(w.ChangeMember(ctx, by, in.Group, in.Member, in.Body))
 	})
-	route(s, a, "DELETE", members+"/{member}", "remove-member", "Take somebody out, or leave", 204, func(ctx context.Context, by workspace.Actor, in *one) (*none, error) {
-		return nil, w.RemoveMember(ctx, by, in.Ref, in.Member)
+	route(s, a, "DELETE", members+"/{member}", "remove-member", "Take somebody out, or leave", 204, func(ctx context.Context, by workspace.Actor, in *One) (*none, error) {
+		return nil, w.RemoveMember(ctx, by, in.Group, in.Member)
 	})
 }
 
@@ -268,7 +269,7 @@ func (s *server) registerExpiry(a huma.API) {
 		return tag(w.Expiry(ctx, by))
 	})
 	route(s, a, "PUT", v1+"/expiry", "change-expiry", "Change how long groups live", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		match
+		Match
 		Body api.Expiry
 	}) (*tagged[api.Expiry], error) {
 		v, err := in.version()

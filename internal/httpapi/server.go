@@ -201,6 +201,7 @@ func newProblem(status int, detail string) *failure {
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // an empty list is [], never null
 	// Errors that are found before a use case is asked: input that does not fit its schema.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		p := newProblem(status, upperFirst(msg)+".")

@@ -203,6 +203,7 @@ func (w *Workspace) Me(ctx context.Context, a Actor) (api.Me, error) {
 	}
 	domains, err := w.store.Domains(ctx)
 	me := api.Me{Person: person(a.Person), Domains: domains, Demo: w.o.Demo, Now: w.now(ctx), Places: []string{"mine", "groups", "waiting"}}
+	me.Ahead = int(me.Now.Sub(w.o.Now()).Round(time.Hour) / (24 * time.Hour))
 	if allow(a, readExpiry) == nil {
 		me.Places = append(me.Places, "care")
 	}

@@ -101,7 +101,11 @@ func (p problems) err() error {
 	case 1:
 		return &Error{Kind: Invalid, Says: p[0].Says, Problems: p}
 	}
-	return &Error{Kind: Invalid, Says: fmt.Sprintf("%s There are %d more problems.", p[0].Says, len(p)-1), Problems: p}
+	more := "There is one more problem."
+	if len(p) > 2 {
+		more = fmt.Sprintf("There are %d more problems.", len(p)-1)
+	}
+	return &Error{Kind: Invalid, Says: p[0].Says + " " + more, Problems: p}
 }
 
 // parseAddress reads an address of a request.

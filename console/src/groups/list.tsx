@@ -1,0 +1,255 @@
+import { Box, Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useEffect, useMemo, useRef } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { api, ask, type Group } from '../api/client';
+import { useMe } from '../session/me';
+import { date, inDays, plural } from '../ui/dates';
+import { Loading, Nothing, State, Trouble } from '../ui/parts';
+import { useSettled } from '../ui/settled';
+import { writes } from '../ui/words';
+
+const states = ['active', 'due', 'lapsed', 'retired'] as const;
+
+const columns: [key: string, label: string, width: string, sort?: string][] = [
+  ['name', 'Group', '31%', 'name'],
+  ['state', 'State', '9%'],
+  ['owners', 'Owners', '20%'],
+  ['people', 'People', '8%', 'people'],
+  ['post', 'Who can write', '14%', 'post'],
+  ['expires', 'Expires', '18%', 'expires'],
+];
+
+export default function GroupList() {
+  const me = useMe();
+  const [params, setParams] = useSearchParams();
+  const q = params.get('q') ?? '';
+  const state = params.getAll('state');
+  const sort = params.get('sort') ?? 'name';
+  const settled = useSettled(q, 120);
+  const set = (change: (p: URLSearchParams) => void) =>
+    setParams(
+      (p) => {
+        const next = new URLSearchParams(p);
+        change(next);
+        return next;
+      },
+      { replace: true },
+    );
+  const groups = useInfiniteQuery({
+    queryKey: ['groups', settled, state, sort],
+    placeholderData: keepPreviousData,
+    initialPageParam: '',
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET('/api/v1/groups', {
+          params: { query: { q: settled, sort, cursor: pageParam, limit: 100, ...(state.length ? { state } : {}) } },
+        }),
+      ),
+    getNextPageParam: (last) => last.next || undefined,
+  });
+  const rows = useMemo(() => groups.data?.pages.flatMap((p) => p.items) ?? [], [groups.data]);
+  const total = groups.data?.pages[0]?.total ?? 0;
+
+  return (
+    <Flex direction="column" h="full" p={{ base: 3, md: 5 }} gap="3">
+      <HStack justify="space-between" wrap="wrap">
+        <HStack align="baseline" gap="3">
+          <Heading as="h1" size="2xl">
+            Groups
+          </Heading>
+          <Text color="fg.muted" aria-live="polite">
+            {groups.data && plural(total, 'group')}
+          </Text>
+        </HStack>
+        {me.workspace_role === 'administrator' && (
+          <Button asChild colorPalette="ivy" size="sm">
+            <Link to="/groups/new">Create a group</Link>
+          </Button>
+        )}
+      </HStack>
+      <HStack wrap="wrap" gap="3">
+        <Input
+          data-search
+          type="search"
+          aria-label="Search groups"
+          placeholder="Search by the first letters of a name or address  ( / )"
+          size="sm"
+          maxW="26rem"
+          bg="bg.panel"
+          value={q}
+          onChange={(e) =>
+            set((p) => {
+              if (e.target.value) p.set('q', e.target.value);
+              else p.delete('q');
+            })
+          }
+        />
+        <HStack role="group" aria-label="Show only" gap="1">
+          {states.map((s) => (
+            <Button
+              key={s}
+              size="xs"
+              variant={state.includes(s) ? 'solid' : 'outline'}
+              colorPalette={state.includes(s) ? 'ivy' : 'gray'}
+              aria-pressed={state.includes(s)}
+              onClick={() =>
+                set((p) => {
+                  const next = state.includes(s) ? state.filter((x) => x !== s) : [...state, s];
+                  p.delete('state');
+                  for (const x of next) p.append('state', x);
+                })
+              }
+            >
+              {s}
+            </Button>
+          ))}
+        </HStack>
+      </HStack>
+      {groups.error ? (
+        <Trouble error={groups.error} retry={() => void groups.refetch()} />
+      ) : !groups.data ? (
+        <Loading what="groups" />
+      ) : rows.length === 0 ? (
+        <Nothing title={q || state.length ? 'No group matches.' : 'There is no group yet.'}>
+          {q || state.length ? (
+            <Button size="sm" variant="outline" colorPalette="gray" onClick={() => setParams({}, { replace: true })}>
+              Show all groups
+            </Button>
+          ) : (
+            <Text>Create the first one.</Text>
+          )}
+        </Nothing>
+      ) : (
+        <Rows
+          rows={rows}
+          sort={sort}
+          onSort={(s) => set((p) => p.set('sort', s))}
+          more={groups.hasNextPage}
+          onMore={() => void groups.fetchNextPage()}
+        />
+      )}
+    </Flex>
+  );
+}
+
+function Rows(props: {
+  rows: Group[];
+  sort: string;
+  onSort: (sort: string) => void;
+  more: boolean;
+  onMore: () => void;
+}) {
+  const { rows, more, onMore } = props;
+  const box = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 51,
+    overscan: 12,
+  });
+  const items = virtual.getVirtualItems();
+  const last = items[items.length - 1]?.index ?? 0;
+  useEffect(() => {
+    if (more && last >= rows.length - 20) onMore();
+  }, [last, more, onMore, rows.length]);
+  const before = items[0]?.start ?? 0;
+  const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
+  return (
+    <Box
+      ref={box}
+      flex="1"
+      minH="0"
+      overflow="auto"
+      bg="bg.panel"
+      borderWidth="1px"
+      borderRadius="lg"
+      tabIndex={0}
+      role="region"
+      aria-label="Groups"
+    >
+      <table className="list" style={{ minWidth: '56rem' }} aria-rowcount={rows.length}>
+        <thead>
+          <tr>
+            {columns.map(([key, label, width, sort]) => {
+              const on = props.sort === sort ? 'ascending' : props.sort === `-${sort}` ? 'descending' : undefined;
+              return (
+                <th key={key} scope="col" style={{ width }} className={key === 'people' ? 'num' : ''} aria-sort={on}>
+                  {sort ? (
+                    <button type="button" onClick={() => props.onSort(on === 'ascending' ? `-${sort}` : sort)}>
+                      {label}
+                      {on === 'ascending' ? ' ↑' : on === 'descending' ? ' ↓' : ''}
+                    </button>
+                  ) : (
+                    label
+                  )}
+                </th>
+              );
+            })}
+          </tr>
+        </thead>
+        <tbody>
+          {before > 0 && (
+            <tr className="spacer">
+              <td colSpan={6} style={{ height: before }} />
+            </tr>
+          )}
+          {items.map((item) => {
+            const g = rows[item.index];
+            return g && <Row key={g.id} group={g} />;
+          })}
+          {after > 0 && (
+            <tr className="spacer">
+              <td colSpan={6} style={{ height: after }} />
+            </tr>
+          )}
+        </tbody>
+      </table>
+    </Box>
+  );
+}
+
+function Row({ group: g }: { group: Group }) {
+  const people = g.counts.owners + g.counts.moderators + g.counts.members;
+  return (
+    <tr>
+      <td>
+        <Link className="name" to={`/groups/${g.address}`}>
+          {g.name}
+        </Link>
+        <span className="under">{g.address}</span>
+      </td>
+      <td>
+        <State state={g.state} />
+      </td>
+      <td title={g.owners.map((o) => o.address).join(', ')}>
+        {g.owners.length === 0 ? <span className="warn">nobody</span> : g.owners.map((o) => o.name).join(', ')}
+      </td>
+      <td className="num">
+        {people.toLocaleString('en-GB')}
+        {g.counts.external > 0 && <span className="under">{g.counts.external} external</span>}
+      </td>
+      <td>
+        {writes[g.policy.post ?? '']}
+        {g.policy.post === 'anyone' && (
+          <span className="under">{g.hold === 'nobody' ? 'nothing is held' : 'with approval'}</span>
+        )}
+      </td>
+      <td>
+        {g.term.ended_at ? (
+          <>
+            ended {date(g.term.ended_at)}
+            {g.term.restorable_till && <span className="under">restorable until {date(g.term.restorable_till)}</span>}
+          </>
+        ) : g.term.standing ? (
+          <>
+            never<span className="under">standing</span>
+          </>
+        ) : (
+          inDays(g.term.expires_at, g.term.days_left)
+        )}
+      </td>
+    </tr>
+  );
+}

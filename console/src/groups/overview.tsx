@@ -1,0 +1,195 @@
+import { Box, Button, Field, Grid, HStack, Input, Stack, Text, Textarea } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, ask, type Decision, type Group } from '../api/client';
+import { useMe } from '../session/me';
+import { date, inDays, plural } from '../ui/dates';
+import { Fact, Panel, Trouble } from '../ui/parts';
+import { Faults, StandIns } from '../ui/policy';
+
+export function Overview({ group: g }: { group: Group }) {
+  const policy = useQuery({
+    queryKey: ['policy', g.address, g.version],
+    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/policy', { params: { path: { ref: g.address } } })),
+  });
+  const c = g.counts;
+  return (
+    <Grid templateColumns={{ base: '1fr', lg: '3fr 2fr' }} gap="5" alignItems="start">
+      <Stack gap="5">
+        <Description group={g} />
+        <Panel title="In short">
+          <Stack as="dl" gap="2">
+            <Fact name="Owners">
+              {g.owners.length === 0 ? <span className="warn">Nobody. An administrator has to name one.</span> : null}
+              {g.owners.map((o) => (
+                <Text key={o.address}>
+                  {o.name} <Text as="span" color="fg.muted" fontSize="sm">{`<${o.address}>`}</Text>
+                </Text>
+              ))}
+            </Fact>
+            <Fact name="People">
+              {[plural(c.owners, 'owner'), plural(c.moderators, 'moderator'), plural(c.members, 'member')].join(', ')}
+              {c.external > 0 && `, ${c.external} of them external`}
+              {c.nested > 0 && `, and ${plural(c.nested, 'nested group')}`}
+            </Fact>
+            <Fact name="Write to its owners">{g.address.replace('@', '-owners@')}</Fact>
+            <Fact name="Expires">
+              {g.term.ended_at
+                ? `ended ${date(g.term.ended_at)}`
+                : g.term.standing
+                  ? `never: ${g.term.standing.reason}`
+                  : inDays(g.term.expires_at, g.term.days_left)}
+            </Fact>
+            <Fact name="My part">{g.my_role === 'none' ? 'none' : g.my_role}</Fact>
+          </Stack>
+        </Panel>
+        {policy.data && (
+          <Panel title="What people can do">
+            <Stack gap="4">
+              <StandIns list={policy.data.stand_ins} columns={2} />
+              <Faults contradictions={policy.data.contradictions} warnings={policy.data.warnings} />
+            </Stack>
+          </Panel>
+        )}
+      </Stack>
+      <Rehearsal group={g} />
+    </Grid>
+  );
+}
+
+function Description({ group: g }: { group: Group }) {
+  const [text, setText] = useState<string | null>(null);
+  const save = useMutation({
+    mutationFn: () =>
+      ask(
+        api.PATCH('/api/v1/groups/{ref}', {
+          params: { path: { ref: g.address }, header: { 'If-Match': `"${g.version}"` } },
+          body: { description: text ?? '' },
+        }),
+      ),
+    onSuccess: () => setText(null),
+  });
+  const may = g.may?.includes('change');
+  if (text !== null) {
+    return (
+      <Panel title="Why it exists">
+        <Stack gap="2">
+          <Textarea
+            aria-label="Why it exists"
+            rows={3}
+            maxLength={2000}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            autoFocus
+          />
+          <Trouble error={save.error} />
+          <HStack>
+            <Button size="sm" colorPalette="ivy" loading={save.isPending} onClick={() => save.mutate()}>
+              Save
+            </Button>
+            <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setText(null)}>
+              Leave it
+            </Button>
+          </HStack>
+        </Stack>
+      </Panel>
+    );
+  }
+  return (
+    <Panel
+      title="Why it exists"
+      side={
+        may && (
+          <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setText(g.description)}>
+            Change
+          </Button>
+        )
+      }
+    >
+      <Text {...(g.description ? {} : { color: 'fg.muted' })}>
+        {g.description || 'Nobody has written that down yet.'}
+      </Text>
+    </Panel>
+  );
+}
+
+const outcomes: Record<Decision['outcome'], string> = {
+  allow: 'It would arrive.',
+  hold: 'It would wait for approval.',
+  refuse: 'It would be refused.',
+};
+
+/** Rehearsal asks what would happen to a message, with every reason. */
+function Rehearsal({ group: g }: { group: Group }) {
+  const me = useMe();
+  const staff = g.may?.includes('rehearse');
+  const [as, setAs] = useState(me.address);
+  const [proven, setProven] = useState(true);
+  const rehearse = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/rehearsals', { body: { action: 'post', group: g.address, as, proven } })),
+  });
+  const d = rehearse.data;
+  return (
+    <Panel title="What would happen if…">
+      <Stack
+        as="form"
+        gap="3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          rehearse.mutate();
+        }}
+      >
+        <Field.Root>
+          <Field.Label>…this person wrote to it?</Field.Label>
+          <Input name="as" value={as} onChange={(e) => setAs(e.target.value)} readOnly={!staff} />
+          {!staff && <Field.HelperText>You can ask for yourself.</Field.HelperText>}
+        </Field.Root>
+        {staff && (
+          <label>
+            <input type="checkbox" checked={proven} onChange={(e) => setProven(e.target.checked)} /> signed in to send
+            it, so that it is proven who wrote it
+          </label>
+        )}
+        <Button
+          type="submit"
+          size="sm"
+          variant="outline"
+          colorPalette="ivy"
+          alignSelf="start"
+          loading={rehearse.isPending}
+        >
+          Rehearse
+        </Button>
+        <Trouble error={rehearse.error} />
+        {d && (
+          <Stack gap="2" aria-live="polite" borderTopWidth="1px" pt="3">
+            <Text fontWeight="600" fontSize="lg" fontFamily="heading">
+              {outcomes[d.outcome]}
+            </Text>
+            {d.reasons.map((r) => (
+              <Box
+                key={r.rule}
+                fontSize="sm"
+                borderLeftWidth="3px"
+                borderColor={r.rule === d.rule ? 'ivy.solid' : 'border'}
+                pl="3"
+              >
+                <Text>{r.says}</Text>
+                <Text color="fg.muted" fontSize="xs">
+                  rule {r.rule}
+                </Text>
+                {r.mend && <Text color="brass.fg">To change that: {r.mend}</Text>}
+              </Box>
+            ))}
+            {d.recipients && (
+              <Text fontSize="sm" color="fg.muted">
+                Would reach {plural(d.recipients.count, 'person', 'people')}
+                {d.recipients.sample.length > 0 && `, such as ${d.recipients.sample.slice(0, 3).join(', ')}`}.
+              </Text>
+            )}
+          </Stack>
+        )}
+      </Stack>
+    </Panel>
+  );
+}

@@ -1,0 +1,114 @@
+// Command screenshots takes the pictures of docs/screenshots from a running demo
+// that was newly made.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"ivytable.example/ivytable/e2e/browser"
+	"ivytable.example/ivytable/internal/demo"
+)
+
+// shot is one picture: who looks at which page, and what they do there first.
+type shot struct {
+	name, as, path, see string
+	do                  func(*browser.Page) error
+}
+
+func main() {
+	url := flag.String("url", "http://127.0.0.1:8480", "the console of the demo")
+	office := flag.String("post-office", "http://127.0.0.1:8481", "the post office of the demo")
+	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "only the picture of this name")
+	dark := flag.Bool("dark", false, "in dark colours")
+	narrow := flag.Bool("narrow", false, "on a small screen")
+	flag.Parse()
+	if err := run(*url, *office, *dir, *only, *dark, *narrow); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+var shots = []shot{
+	{name: "groups", as: demo.Administrator, path: "/groups", see: "All Staff"},
+	{name: "create", as: demo.Administrator, path: "/groups/new", see: "Who may join", do: func(p *browser.Page) error {
+		return errors.Join(
+			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),
+			p.Fill("#owners input", "oda"), p.Press("Oda Fenn"), p.Fill("#owners input", "bram tol"), p.Press("Bram Tolley"),
+			p.Fill("#people input", "pilot@gannetport.example"), p.Press("pilot@gannetport.example"), p.Fill("#people input", "tove al"), p.Press("Tove Alder"),
+			p.See("Create and add 4 people"))
+	}},
+	{name: "group-overview", as: demo.Administrator, path: "/groups/lost-property@merrowline.example", see: "What would happen", do: func(p *browser.Page) error {
+		return errors.Join(p.Fill("[name=as]", "stranger@elsewhere.example"), p.Press("Rehearse"), p.See("It would wait for approval."))
+	}},
+	{name: "group-people", as: demo.Administrator, path: "/groups/harbour-liaison@merrowline.example/people", see: "Hale Corran"},
+	{name: "group-reach", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/reach", see: "Who may do what", do: func(p *browser.Page) error {
+		_, err := p.Eval(`document.querySelector('[aria-label="Write to it: anyone"]').click()`)
+		return errors.Join(err, p.See("A draft, not saved yet"), p.See("can write to it from now on"))
+	}},
+	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
+	{name: "group-history", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/history", see: "created"},
+	{name: "care", as: demo.Administrator, path: "/care", see: "Can be restored", do: func(p *browser.Page) error {
+		return errors.Join(p.Fill("[name=term]", "365"), p.See("expire later"))
+	}},
+	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
+	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
+	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
+	{name: "sign-in", as: "", path: "/", see: "Password"},
+	{name: "post-office", as: "-", path: "/boxes/" + demo.Owner, see: "Newest first"},
+}
+
+func run(url, office, dir, only string, dark, narrow bool) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, s := range shots {
+		if only != "" && only != s.name {
+			continue
+		}
+		if err := take(s, url, office, dir, dark, narrow); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+	}
+	return nil
+}
+
+func take(s shot, url, office, dir string, dark, narrow bool) error {
+	width, height := int64(1280), int64(800)
+	if narrow {
+		width, height = 390, 844
+	}
+	p, err := browser.Open(context.Background(), width, height)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	base := url
+	switch s.as {
+	case "-":
+		base = office
+	case "":
+	default:
+		if err := p.SignIn(url, s.as, demo.Password); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(p.Goto(base+s.path), p.Dark(dark), p.Goto(base+s.path), p.See(s.see)); err != nil {
+		return err
+	}
+	if s.do != nil {
+		if err := s.do(p); err != nil {
+			return err
+		}
+	}
+	png, err := p.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, s.name+".png"), png, 0o644)
+}
