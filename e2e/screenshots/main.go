@@ -40,7 +40,7 @@ var shots = []shot{
 		return errors.Join(
 			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),
 			p.Fill("#owners input", "oda"), p.Press("Oda Fenn"), p.Fill("#owners input", "bram tol"), p.Press("Bram Tolley"),
-			p.Fill("#people input", "pilot@gannetport.example"), p.Press("pilot@gannetport.example"), p.Fill("#people input", "tove al"), p.Press("Tove Alder"),
+			p.Fill("#people input", "pilot@gannetport.example"), p.Press("pilot@gannetport.example"), p.Press("Let owners add external members"), p.Fill("#people input", "tove al"), p.Press("Tove Alder"),
 			p.See("Create and add 4 people"))
 	}},
 	{name: "group-overview", as: demo.Administrator, path: "/groups/lost-property@merrowline.example", see: "What would happen", do: func(p *browser.Page) error {

@@ -35,7 +35,10 @@ export class Refusal extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: '/' });
+export const api = createClient<paths>({
+  baseUrl: '/',
+  querySerializer: { array: { style: 'form', explode: false } },
+});
 
 /** ask returns the data of an answer, or throws a Refusal. */
 export async function ask<T>(

@@ -1,5 +1,5 @@
 import { Box, Button, Field, Grid, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Expiry, Refusal } from '../api/client';
@@ -65,12 +65,12 @@ function Rule({ saved }: { saved: Expiry }) {
     caretaker: form.caretaker.trim(),
     time_zone: form.zone.trim(),
   };
-  const settled = useSettled(JSON.stringify(body), 200);
+  const asked = JSON.stringify(body);
+  const settled = useSettled(asked, 200);
   const may = me.workspace_role === 'administrator';
   const effect = useQuery({
     queryKey: ['expiry-effect', settled],
-    enabled: changed && may && unreadable === '',
-    placeholderData: keepPreviousData,
+    enabled: changed && may && unreadable === '' && settled === asked,
     queryFn: () => ask(api.POST('/api/v1/expiry/effect', { body: JSON.parse(settled) as Expiry })),
   });
   const save = useMutation({
@@ -168,7 +168,7 @@ function Rule({ saved }: { saved: Expiry }) {
             <HStack>
               <Button
                 colorPalette="ivy"
-                disabled={unreadable !== '' || !!effect.error}
+                disabled={unreadable !== '' || !effect.data}
                 loading={save.isPending}
                 onClick={() => save.mutate()}
               >

@@ -12,7 +12,8 @@
 // first moment of a day, and "in 12 days" is the number of midnights between.
 //
 // When a policy would put a date before today plus the first notice, the date is
-// today plus the first notice: nobody is cut off without warning.
+// today plus the first notice: nobody is cut off without warning. A date that was
+// nearer than that before the change stays, so that saving a policy anew moves none.
 //
 // Everything here is computed from its arguments; now is always one of them.
 package lifecycle

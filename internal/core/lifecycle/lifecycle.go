@@ -109,13 +109,18 @@ func (p Policy) Applies(l Life) bool {
 }
 
 // Expiry returns when a group expires under p: last renewal plus term, but not
-// before today plus the first notice. The zero time means never.
+// before today plus the first notice, unless it was to expire before that anyway.
+// The zero time means never.
 func (p Policy) Expiry(l Life, now time.Time) time.Time {
 	if !p.Applies(l) {
 		return time.Time{}
 	}
 	at := p.Day(l.Renewed).AddDate(0, 0, p.TermDays)
-	if floor := p.Day(now).AddDate(0, 0, p.First()); at.Before(floor) {
+	floor := p.Day(now).AddDate(0, 0, p.First())
+	if !l.Expires.IsZero() && l.Expires.Before(floor) {
+		floor = p.Day(l.Expires) // its owners have been told of that date already
+	}
+	if at.Before(floor) {
 		at = floor
 	}
 	return at.UTC()

@@ -26,6 +26,9 @@ func TestExpiry(t *testing.T) {
 	}{
 		{"term after the renewal", half, Life{Renewed: at("2026-10-01 17:30")}, "2027-03-30 00:00"},
 		{"never before the first notice", half, Life{Renewed: at("2020-01-01 00:00")}, "2026-12-23 00:00"},
+		{"a nearer date stays", half, Life{Renewed: at("2020-01-01 00:00"), Expires: at("2026-12-01 00:00")}, "2026-12-01 00:00"},
+		{"a nearer date moves further", half, Life{Renewed: at("2026-10-01 00:00"), Expires: at("2026-12-01 00:00")}, "2027-03-30 00:00"},
+		{"a further date comes nearer", half, Life{Renewed: at("2026-01-01 00:00"), Expires: at("2027-12-01 00:00")}, "2026-12-23 00:00"},
 		{"standing", half, Life{Renewed: now, Standing: true}, ""},
 		{"off", Policy{Scope: AllGroups}, Life{Renewed: now}, ""},
 		{"chosen, not this one", Policy{TermDays: 90, Scope: ChosenGroups, Notices: []int{7}}, Life{Renewed: now}, ""},
