@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -195,6 +196,11 @@ func changesText(changes []api.FieldChange) string {
 func value(v any) string {
 	if v == nil || v == "" {
 		return "–"
+	}
+	if s, ok := v.(string); ok {
+		if t, err := time.Parse(time.RFC3339, s); err == nil {
+			return day(&t, nil)
+		}
 	}
 	return fmt.Sprint(v)
 }

@@ -119,10 +119,13 @@ export default function CreateGroup() {
       d.who.some((w) => w.address === address) ? d : { ...d, who: [...d.who, { address, name, role }] },
     );
 
+  const outsiders = draft.who.filter((w) => external(w.address)).length;
+  const barred = (draft.policy.externals ?? picture.data?.externals) === 'barred' && outsiders > 0;
   const missing = [
     draft.name.trim() === '' && 'a name',
     proposal.data && proposal.data.status !== 'free' && 'a free address',
     owners.length === 0 && 'an owner',
+    barred && 'leave for its external members',
     (picture.data?.contradictions.length ?? 0) > 0 && 'a policy without contradictions',
   ].filter(Boolean);
 
@@ -260,6 +263,8 @@ export default function CreateGroup() {
           picture={picture.data}
           missing={missing as string[]}
           people={draft.who.length}
+          barred={barred ? outsiders : 0}
+          onAdmit={() => change({ policy: { ...draft.policy, externals: 'owners' } })}
           error={create.error}
           busy={create.isPending}
           onCreate={() => create.mutate()}
@@ -354,6 +359,8 @@ function Sheet(props: {
   picture: Picture | undefined;
   missing: string[];
   people: number;
+  barred: number; // external members whom the policy does not take
+  onAdmit: () => void;
   error: unknown;
   busy: boolean;
   onCreate: () => void;
@@ -377,6 +384,17 @@ function Sheet(props: {
               <Faults contradictions={picture.contradictions} warnings={picture.warnings} />
               <StandIns list={picture.stand_ins} />
             </>
+          )}
+          {props.barred > 0 && (
+            <Box borderLeftWidth="4px" borderColor="brass.solid" pl="3" fontSize="sm" role="alert">
+              <Text>
+                <span className="warn">{plural(props.barred, 'person is', 'people are')} external</span>, and the group
+                takes no external members.
+              </Text>
+              <Button size="xs" mt="1" variant="outline" colorPalette="brass" onClick={props.onAdmit}>
+                Let owners add external members
+              </Button>
+            </Box>
           )}
           <Trouble error={props.error} />
           <Button colorPalette="ivy" disabled={props.missing.length > 0} loading={props.busy} onClick={props.onCreate}>

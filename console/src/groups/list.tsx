@@ -146,7 +146,7 @@ function Rows(props: {
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
-    estimateSize: () => 51,
+    estimateSize: () => 57,
     overscan: 12,
   });
   const items = virtual.getVirtualItems();

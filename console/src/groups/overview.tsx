@@ -183,7 +183,8 @@ function Rehearsal({ group: g }: { group: Group }) {
             ))}
             {d.recipients && (
               <Text fontSize="sm" color="fg.muted">
-                Would reach {plural(d.recipients.count, 'person', 'people')}
+                {d.outcome === 'hold' ? 'Once approved, it would reach' : 'It would reach'}{' '}
+                {plural(d.recipients.count, 'person', 'people')}
                 {d.recipients.sample.length > 0 && `, such as ${d.recipients.sample.slice(0, 3).join(', ')}`}.
               </Text>
             )}

@@ -6,6 +6,7 @@ import { Loading, Panel, Trouble } from '../ui/parts';
 import { Faults, PolicyEditor, StandIns } from '../ui/policy';
 import { useSettled } from '../ui/settled';
 import { toaster } from '../ui/toaster';
+import { labels, questions } from '../ui/words';
 
 export function Reach({ group: g }: { group: Group }) {
   const [draft, setDraft] = useState<PolicyPatch>({});
@@ -49,7 +50,7 @@ export function Reach({ group: g }: { group: Group }) {
               {shifts.map((s) => (
                 <Box key={s.field} fontSize="sm">
                   <Text fontWeight="600">
-                    {s.field.replace('_', ' ').replace('.', ' ')}: {s.from} → {s.to}
+                    {questions[s.field] ?? labels[s.field] ?? s.field}: {s.from} → {s.to}
                   </Text>
                   <Text>{s.says}</Text>
                 </Box>

@@ -2,7 +2,7 @@ import { Box, Button, Stack, Text } from '@chakra-ui/react';
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, ask, type HistoryEntry } from '../api/client';
-import { moment } from '../ui/dates';
+import { date, moment } from '../ui/dates';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 
 const actions: Record<string, string> = {
@@ -65,8 +65,13 @@ export function HistoryList({ group }: { group?: string }) {
   );
 }
 
-const show = (v: unknown) =>
-  v === null || v === undefined || v === '' ? '–' : Array.isArray(v) ? v.join(', ') : String(v);
+const iso = /^\d{4}-\d\d-\d\dT/;
+
+function show(v: unknown): string {
+  if (v === null || v === undefined || v === '') return '–';
+  if (Array.isArray(v)) return v.join(', ');
+  return typeof v === 'string' && iso.test(v) ? date(v) : String(v);
+}
 
 function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
   const subject =

@@ -82,3 +82,13 @@ export const privacies: Choices = [
   ['workspace', 'Whole workspace'],
   ['anyone', 'Anyone on the internet'],
 ];
+
+/** labels are the names of the settings by their fields in the interface. */
+export const labels: Record<string, string> = {
+  'join.audience': settings.join.label,
+  'join.how': settings.how.label,
+  leave: settings.leave.label,
+  externals: settings.externals.label,
+  hold: settings.hold.label,
+  suspicious: settings.suspicious.label,
+};
