@@ -30,6 +30,7 @@ type Message struct {
 	GroupID    *uuid.UUID
 	Kind       string
 	State      string
+	Part       int8 // which address of the group it was sent to, as the workspace numbers them
 	MessageID  string
 	Sender     string // of the envelope on the way out
 	Author     string

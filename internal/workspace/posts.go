@@ -20,7 +20,7 @@ import (
 )
 
 // Part is which of a group's addresses a message was sent to.
-type Part int
+type Part int8
 
 // The parts.
 const (
@@ -157,7 +157,7 @@ func (w *Workspace) Accept(ctx context.Context, in []Incoming) error {
 	var all []ready
 	now := w.now(ctx)
 	for _, x := range in {
-		r := ready{m: store.Message{ID: store.NewID(), GroupID: &x.Target.Group.ID, Kind: store.KindPost, State: store.Accepted, MessageID: x.MessageID, Sender: x.Sender,
+		r := ready{m: store.Message{ID: store.NewID(), GroupID: &x.Target.Group.ID, Kind: store.KindPost, State: store.Accepted, Part: int8(x.Target.Part), MessageID: x.MessageID, Sender: x.Sender,
 			Author: x.Author.String(), Proven: x.Proven, Subject: cut(x.Subject, 900), Size: len(x.Raw), Raw: x.Raw, Decision: json.RawMessage("{}"), ReceivedAt: now}}
 		if x.Target.Part == ToBounces {
 			r.m.Kind = store.KindBounce
@@ -359,7 +359,7 @@ func (w *Workspace) DecidePost(ctx context.Context, a Actor, id string, v api.Ve
 			if err := w.takesMail(ctx, &g); err != nil {
 				return err
 			}
-			to, err := w.recipients(ctx, Target{Group: g})
+			to, err := w.recipients(ctx, Target{g, Part(m.Part)})
 			if err != nil {
 				return err
 			}

@@ -7,21 +7,23 @@ import (
 	"database/sql"
 	"fmt"
 	"os"
-	"strings"
-	"testing"
+	"regexp"
 
 	"ivytable.example/ivytable/internal/localdb"
 )
 
+// path is the schema in a DSN.
+var path = regexp.MustCompile(`/\w+\?`)
+
 // Env names the variable that holds the DSN of the server of the run.
 const Env = "IVYTABLE_TEST_DSN"
 
-// Main runs the tests of a package with *dsn set to an empty schema; call it from TestMain.
-func Main(m *testing.M, schema string, dsn *string) {
+// Main runs the tests of a package with *dsn set to an empty schema; m is a *testing.M.
+func Main(m interface{ Run() int }, schema string, dsn *string) {
 	os.Exit(run(m, schema, dsn))
 }
 
-func run(m *testing.M, schema string, dsn *string) int {
+func run(m interface{ Run() int }, schema string, dsn *string) int {
 	base := os.Getenv(Env)
 	if base == "" {
 		dir, err := os.MkdirTemp("", "ivytable-test")
@@ -57,5 +59,5 @@ func Schema(base, name string) (string, error) {
 			return "", err
 		}
 	}
-	return strings.Replace(base, "/"+localdb.Name+"?", "/"+name+"?", 1), nil
+	return path.ReplaceAllString(base, "/"+name+"?"), nil
 }

@@ -4,6 +4,7 @@ CREATE TABLE messages (
   group_id UUID NULL,
   kind VARCHAR(16) NOT NULL,
   state VARCHAR(16) NOT NULL,
+  part TINYINT NOT NULL,
   message_id VARCHAR(998) NOT NULL,
   sender VARCHAR(320) NOT NULL,
   author VARCHAR(320) NOT NULL,

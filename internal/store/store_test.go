@@ -1,0 +1,350 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+)
+
+var (
+	dsn string
+	ctx = context.Background()
+)
+
+func TestMain(m *testing.M) { dbtest.Main(m, "store", &dsn) }
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+func parsed(t *testing.T, s string) mailaddr.Address {
+	t.Helper()
+	a, err := mailaddr.Parse(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+func newGroup(name, addr string) *Group {
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	g := &Group{ID: NewID(), Name: name, Address: addr, AddrKey: addr, RenewedAt: now, ExpiresAt: Forever, CreatedAt: now, Version: 1}
+	g.SetPolicy(policy.Default())
+	return g
+}
+
+func newPerson(addr string) Person {
+	return Person{ID: NewID(), Address: addr, AddrKey: addr, Name: "Somebody", Active: true, Attributes: []byte("{}"), CreatedAt: time.Now().UTC()}
+}
+
+func TestTwoStartsAtOnce(t *testing.T) {
+	empty, err := dbtest.Schema(dsn, "ivytable_store_twice")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	for range 2 {
+		all.Go(func() {
+			s, err := Open(ctx, empty)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Close()
+		})
+	}
+	all.Wait()
+}
+
+func TestTheDatabaseRefusesTwins(t *testing.T) {
+	s := open(t)
+	if err := s.AddGroup(ctx, newGroup("Deck", "deck-10@a.example")); err != nil {
+		t.Fatal(err)
+	}
+	for _, twin := range []string{"deck-10@a.example", "deck-lo@a.example", "deck_10@a.example"} {
+		if err := s.AddGroup(ctx, newGroup("Twin", twin)); !errors.Is(err, ErrDuplicate) {
+			t.Errorf("%s beside deck-10@a.example: %v", twin, err)
+		}
+	}
+	p := newPerson("deck-10@a.example")
+	if err := s.Tx(ctx, func(t *Store) error { return t.AddPeople(ctx, []Person{p}) }); !errors.Is(err, ErrDuplicate) {
+		t.Errorf("a person with a group's address: %v", err)
+	}
+	if _, err := s.PersonByKey(ctx, p.AddrKey); !errors.Is(err, ErrNotFound) {
+		t.Errorf("half of the person stayed: %v", err)
+	}
+	m := Membership{GroupID: NewID(), MemberID: NewID(), Kind: KindPerson, Role: expand.Member, AddedAt: time.Now().UTC()}
+	if err := s.AddMemberships(ctx, []Membership{m}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddMemberships(ctx, []Membership{m}); !errors.Is(err, ErrDuplicate) {
+		t.Errorf("a second membership: %v", err)
+	}
+}
+
+func TestAddressesNear(t *testing.T) {
+	s := open(t)
+	if err := s.AddGroup(ctx, newGroup("Night", "night-watch@near.example")); err != nil {
+		t.Fatal(err)
+	}
+	for in, want := range map[string]string{"Night-Watch@near.example": "same", "night.watch@near.example": "alike", "nightwatch@near.example": "loose", "day-watch@near.example": ""} {
+		near, err := s.AddressesNear(ctx, parsed(t, in))
+		got := ""
+		if len(near) > 0 {
+			got = map[[2]bool]string{{true, true}: "same", {false, true}: "alike", {false, false}: "loose"}[[2]bool{near[0].Same, near[0].Alike}]
+		}
+		if err != nil || got != want {
+			t.Errorf("%s: %q, %v; want %q", in, got, err, want)
+		}
+	}
+}
+
+func TestWords(t *testing.T) {
+	got := Words("Nächt-Dispatch 2", "NACHT dispatch", "Größ")
+	if want := []string{"nacht", "dispatch", "2", "groß"}; !slices.Equal(got, want) {
+		t.Errorf("Words = %q; want %q", got, want)
+	}
+}
+
+// Every page together is the whole list once, in order, whatever it is sorted by
+// and whichever way.
+func TestPagesOfGroups(t *testing.T) {
+	s := open(t)
+	for i := range 23 {
+		g := newGroup(fmt.Sprintf("Paged %02d", i*7%23), fmt.Sprintf("paged-%02d@p.example", i))
+		g.Members, g.Post = i%4, policy.Audience(i%3)
+		g.CreatedAt = g.CreatedAt.Add(time.Duration(i%5) * time.Hour)
+		if i%3 == 0 {
+			g.ExpiresAt = time.Date(2027, 1, 1+i%4, 0, 0, 0, 0, time.UTC)
+		}
+		if err := s.AddGroup(ctx, g); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for sort, key := range groupSorts {
+		for _, desc := range []bool{false, true} {
+			seen, last := map[uuid.UUID]bool{}, ""
+			for after := (Cursor{}); ; {
+				p, err := s.Groups(ctx, GroupQuery{Q: "paged", Sort: sort, Desc: desc, After: after, Limit: 5})
+				if err != nil || p.Total != 23 {
+					t.Fatalf("%s: total %d, %v", sort, p.Total, err)
+				}
+				for _, g := range p.Items {
+					v, id := key.value(g)
+					if seen[id] || last != "" && (v < last) != desc && v != last {
+						t.Errorf("%s desc=%v: %s after %s, or twice", sort, desc, v, last)
+					}
+					seen[id], last = true, v
+				}
+				if after = p.Next; after == (Cursor{}) {
+					break
+				}
+				if after, err = ParseCursor(after.String()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if len(seen) != 23 {
+				t.Errorf("%s desc=%v: %d of 23", sort, desc, len(seen))
+			}
+		}
+	}
+	if _, err := ParseCursor("nonsense"); err == nil {
+		t.Error("a cursor that nobody gave out was read")
+	}
+}
+
+func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
+	s := open(t)
+	p := lifecycle.Policy{TermDays: 180, Scope: lifecycle.AllGroups, Notices: []int{30}}
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	want := map[lifecycle.State]int{}
+	for i, days := range []int{-2, 0, 1, 29, 30, 31, 200} {
+		for _, ended := range []string{"", "lapsed", "retired"} {
+			g := newGroup("Stated", fmt.Sprintf("stated-%d-%s@s.example", i, ended))
+			g.ExpiresAt = p.Day(now).AddDate(0, 0, days)
+			if ended != "" {
+				g.EndedAt, g.Retired = &now, ended == "retired"
+			}
+			if err := s.AddGroup(ctx, g); err != nil {
+				t.Fatal(err)
+			}
+			want[p.State(g.Life(), now)]++
+		}
+	}
+	for _, state := range lifecycle.States {
+		page, err := s.Groups(ctx, GroupQuery{Q: "stated", States: []lifecycle.State{state}, Now: now, DueUntil: p.Day(now).AddDate(0, 0, p.First()), Sort: ByName, Limit: 200})
+		if err != nil || int(page.Total) != want[state] {
+			t.Errorf("%s: %d, %v; the core says %d", state, page.Total, err, want[state])
+		}
+		for _, g := range page.Items {
+			if got := p.State(g.Life(), now); got != state {
+				t.Errorf("%s is %s for the core, %s for the database", g.Address, got, state)
+			}
+		}
+	}
+}
+
+func TestNesting(t *testing.T) {
+	s := open(t)
+	now := time.Now().UTC()
+	person := newPerson("nested@n.example")
+	if err := s.AddPeople(ctx, []Person{person}); err != nil {
+		t.Fatal(err)
+	}
+	top, mid, low, gone := newGroup("Top", "top@n.example"), newGroup("Mid", "mid@n.example"), newGroup("Low", "low@n.example"), newGroup("Gone", "gone@n.example")
+	gone.EndedAt = &now
+	for _, g := range []*Group{top, mid, low, gone} {
+		if err := s.AddGroup(ctx, g); err != nil {
+			t.Fatal(err)
+		}
+	}
+	row := func(g, m uuid.UUID, kind int8) Membership {
+		return Membership{GroupID: g, MemberID: m, Kind: kind, Role: expand.Member, Mail: true, AddedAt: now}
+	}
+	if err := s.AddMemberships(ctx, []Membership{row(top.ID, mid.ID, KindGroup), row(mid.ID, low.ID, KindGroup), row(top.ID, gone.ID, KindGroup),
+		row(low.ID, top.ID, KindGroup), row(low.ID, person.ID, KindPerson), row(gone.ID, person.ID, KindPerson)}); err != nil {
+		t.Fatal(err)
+	}
+	edges, err := s.NestedBelow(ctx, top.ID, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := expand.Reach(top.ID, edges); !slices.Equal(got, []uuid.UUID{top.ID, mid.ID, low.ID}) {
+		t.Errorf("below top: %v", got)
+	}
+	above, err := s.Above(ctx, person.ID, now)
+	if err != nil || len(above) != 3 || slices.Contains(above, gone.ID) {
+		t.Errorf("above the person: %v, %v; want low, mid, top", above, err)
+	}
+	entries, addresses, err := s.PeopleIn(ctx, []uuid.UUID{top.ID, mid.ID, low.ID})
+	if err != nil || len(entries) != 1 || addresses[person.ID] != person.Address {
+		t.Errorf("people: %v, %v", entries, err)
+	}
+}
+
+// A worker that dies keeps deliveries for the length of its lease and no longer;
+// two workers never have the same one.
+func TestClaim(t *testing.T) {
+	s := open(t)
+	if _, _, err := s.Claim(ctx, time.Second, 10); !errors.Is(err, ErrNotFound) {
+		t.Fatalf("an empty queue: %v", err)
+	}
+	var to []string
+	for i := range 40 {
+		to = append(to, fmt.Sprintf("r%d@q.example", i))
+	}
+	m := Message{ID: NewID(), Kind: KindPost, State: Accepted, MessageID: "<a@q.example>", Raw: []byte("x"), Decision: []byte("{}"), ReceivedAt: time.Now().UTC()}
+	if err := s.AddMessage(ctx, m, to); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddDeliveries(ctx, m.ID, to[:1]); !errors.Is(err, ErrDuplicate) {
+		t.Errorf("the same recipient twice: %v", err)
+	}
+	var mu sync.Mutex
+	seen := map[int64]int{}
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			for {
+				_, rows, err := s.Claim(ctx, 300*time.Millisecond, 7)
+				if errors.Is(err, ErrNotFound) {
+					return
+				}
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				mu.Lock()
+				for _, d := range rows {
+					seen[d.ID]++
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	if len(seen) < 40 {
+		t.Errorf("%d of 40 claimed", len(seen))
+	}
+	var rows []Delivery
+	for deadline := time.Now().Add(10 * time.Second); len(rows) == 0 && time.Now().Before(deadline); {
+		_, rows, _ = s.Claim(ctx, time.Hour, 100)
+	}
+	if len(rows) == 0 {
+		t.Fatal("the leases of dead workers never ran out")
+	}
+	for i := range rows {
+		rows[i].State = Sent
+	}
+	if err := s.FinishDeliveries(ctx, rows); err != nil {
+		t.Fatal(err)
+	}
+	counts, err := s.DeliveryCounts(ctx)
+	if err != nil || counts[Sent] != len(rows) {
+		t.Errorf("sent: %v, %v; want %d", counts, err, len(rows))
+	}
+}
+
+// Two transactions that take two rows in opposite order both get through.
+func TestTxTriesAgainAfterADeadlock(t *testing.T) {
+	s := open(t)
+	a, b := newGroup("One", "one@dead.example"), newGroup("Two", "two@dead.example")
+	for _, g := range []*Group{a, b} {
+		if err := s.AddGroup(ctx, g); err != nil {
+			t.Fatal(err)
+		}
+	}
+	met := make(chan struct{})
+	var once sync.Once
+	var first sync.WaitGroup
+	first.Add(2)
+	runs := make([]int, 2)
+	var all sync.WaitGroup
+	for i, order := range [][2]uuid.UUID{{a.ID, b.ID}, {b.ID, a.ID}} {
+		all.Go(func() {
+			err := s.Tx(ctx, func(tx *Store) error {
+				runs[i]++
+				if _, err := tx.LockGroup(ctx, order[0]); err != nil {
+					return err
+				}
+				if runs[i] == 1 {
+					first.Done()
+					first.Wait()
+					once.Do(func() { close(met) })
+				}
+				g, err := tx.LockGroup(ctx, order[1])
+				if err != nil {
+					return err
+				}
+				g.Members++
+				return tx.SaveGroup(ctx, &g, false)
+			})
+			if err != nil {
+				t.Errorf("transaction %d: %v", i, err)
+			}
+		})
+	}
+	all.Wait()
+	<-met
+	if runs[0]+runs[1] < 3 {
+		t.Errorf("no transaction was tried again: %v", runs)
+	}
+}
