@@ -126,8 +126,8 @@ func (s *Store) Tokens(ctx context.Context, person uuid.UUID) (out []Credential,
 }
 
 // DeleteCredential ends one of somebody's sessions or tokens.
-func (s *Store) DeleteCredential(ctx context.Context, person, id uuid.UUID) error {
-	r := s.with(ctx).Delete(&Credential{}, "id = ? AND person_id = ?", id, person)
+func (s *Store) DeleteCredential(ctx context.Context, kind string, person, id uuid.UUID) error {
+	r := s.with(ctx).Delete(&Credential{}, "id = ? AND person_id = ? AND kind = ?", id, person, kind)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}

@@ -135,9 +135,9 @@ func (w *Workspace) Authenticate(ctx context.Context, kind, secret string) (Acto
 	return Actor{Person: p, Credential: c.ID}, err
 }
 
-// SignOut ends the actor's session.
+// SignOut ends the actor's session; a token stays until it is revoked.
 func (w *Workspace) SignOut(ctx context.Context, a Actor) error {
-	err := w.store.DeleteCredential(ctx, a.Person.ID, a.Credential)
+	err := w.store.DeleteCredential(ctx, store.SessionCredential, a.Person.ID, a.Credential)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -185,7 +185,7 @@ func (w *Workspace) RevokeToken(ctx context.Context, a Actor, id string) error {
 		return fail(NotFound, "You have no token %q.", cut(id, 50))
 	}
 	err = w.store.Tx(ctx, func(t *store.Store) error {
-		if err := t.DeleteCredential(ctx, a.Person.ID, u); err != nil {
+		if err := t.DeleteCredential(ctx, store.TokenCredential, a.Person.ID, u); err != nil {
 			return err
 		}
 		return record(ctx, t, a, w.now(ctx), "token.revoke", nil, id, nil)
