@@ -1,0 +1,286 @@
+package mail_test
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/mail"
+	kit "ivytable.example/ivytable/internal/testkit"
+)
+
+var (
+	ctx  = context.Background()
+	dsn  string
+	k    *kit.Kit
+	addr string
+)
+
+type mainFunc func() int
+
+func (f mainFunc) Run() int { return f() }
+
+func TestMain(m *testing.M) {
+	dbtest.Main(mainFunc(func() int {
+		var err error
+		if k, err = kit.New(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer k.Store.Close()
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		addr = l.Addr().String()
+		s := mail.NewServer(k.W, slog.New(slog.DiscardHandler), "mail.merrowline.example")
+		go s.Serve(l)
+		defer s.Shutdown(ctx)
+		return m.Run()
+	}), "mail", &dsn)
+}
+
+// dial connects, and signs in when as is not empty.
+func dial(t *testing.T, as string) *smtp.Client {
+	t.Helper()
+	c, err := smtp.Dial(addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	if as != "" {
+		if err := c.Auth(sasl.NewPlainClient("", as, kit.Password)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return c
+}
+
+func message(from, subject string) string {
+	return "From: " + from + "\r\nSubject: " + subject + "\r\n\r\nHello.\r\n"
+}
+
+// expect checks an answer of the server.
+func expect(t *testing.T, name string, err error, code int, enhanced smtp.EnhancedCode, says string) {
+	t.Helper()
+	var e *smtp.SMTPError
+	if !errors.As(err, &e) || e.Code != code || e.EnhancedCode != enhanced || !strings.Contains(e.Message, says) {
+		t.Errorf("%s: %v; want %d %v saying %q", name, err, code, enhanced, says)
+	}
+}
+
+func TestDialogue(t *testing.T) {
+	g := k.Group(t, "Dialogue")
+	lapsed := k.Group(t, "Ended")
+	if _, err := k.W.Retire(ctx, k.Actor(t, kit.Administrator), lapsed.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	send := func(as, from, subject string, to ...string) error {
+		return dial(t, as).SendMail(from, to, strings.NewReader(message(from, subject)))
+	}
+	if err := send(kit.Member, kit.Member, "proven", g.Address); err != nil {
+		t.Errorf("a member who signed in: %v", err)
+	}
+	if err := send("", kit.Member, "claimed", g.Address); err != nil {
+		t.Errorf("a member who did not: %v", err)
+	}
+	expect(t, "a stranger", send("", "stranger@elsewhere.example", "x", g.Address), 550, smtp.EnhancedCode{5, 7, 2}, "does not take this message. Only its members may write to this group.")
+	expect(t, "a colleague, at RCPT", send(kit.Colleague, kit.Colleague, "x", g.Address), 550, smtp.EnhancedCode{5, 7, 2}, "Only its members may write")
+	expect(t, "no such group", send("", "a@b.example", "x", "nothing@merrowline.example"), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
+	expect(t, "somebody's own address", send("", "a@b.example", "x", kit.Owner), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
+	expect(t, "another domain", send("", "a@b.example", "x", "a@elsewhere.example"), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
+	expect(t, "a group that has ended", send(kit.Member, kit.Member, "x", lapsed.Address), 550, smtp.EnhancedCode{5, 2, 1}, "was retired and takes no mail")
+	expect(t, "a bounce to a group", dial(t, "").SendMail("", []string{g.Address}, strings.NewReader(message("a@b.example", "x"))), 550, smtp.EnhancedCode{5, 7, 2}, "without a sender")
+	if err := dial(t, "").SendMail("", []string{"dialogue-bounces@merrowline.example"}, strings.NewReader(message("a@b.example", "bounce"))); err != nil {
+		t.Errorf("a bounce to where it belongs: %v", err)
+	}
+	sent := k.Queued(t)
+	if len(sent) != 1 || len(sent["proven"]) != 3 {
+		t.Errorf("queued: %v", sent)
+	}
+	w, err := k.W.WaitingPosts(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	if err != nil || len(w.Items) != 1 || w.Items[0].Subject != "claimed" {
+		t.Errorf("waiting: %+v, %v", w.Items, err)
+	}
+	if _, err := k.W.ChangePolicy(ctx, k.Actor(t, kit.Administrator), g.Address, api.PolicyPatch{Policy: map[string]string{"post": "anyone"}, Hold: "nobody"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if err := send("", "stranger@elsewhere.example", "now", g.Address); err != nil {
+		t.Errorf("the stranger after the group was opened: %v", err)
+	}
+	if sent := k.Queued(t); len(sent["now"]) != 3 {
+		t.Errorf("queued: %v", sent)
+	}
+}
+
+func TestSigningInAsSomebodyElseProvesNothing(t *testing.T) {
+	g := k.Group(t, "Impostor", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "workspace"} })
+	if err := dial(t, kit.Colleague).SendMail(kit.Colleague, []string{g.Address}, strings.NewReader(message(kit.Owner, "impostor"))); err != nil {
+		t.Fatal(err)
+	}
+	if sent := k.Queued(t); sent["impostor"] != nil {
+		t.Errorf("delivered as the owner's: %v", sent)
+	}
+}
+
+func TestBadMail(t *testing.T) {
+	g := k.Group(t, "Bad Mail", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "anyone"} })
+	data := func(raw string) error {
+		return dial(t, "").SendMail("a@b.example", []string{g.Address}, strings.NewReader(raw))
+	}
+	expect(t, "a NUL", data("From: a@b.example\r\n\r\nx\x00y\r\n"), 554, smtp.EnhancedCode{5, 6, 0}, "NUL")
+	expect(t, "a header over the limit", data("From: a@b.example\r\n"+strings.Repeat("X: "+strings.Repeat("y", 990)+"\r\n", 300)+"\r\n"), 552, smtp.EnhancedCode{5, 3, 4}, "header")
+	expect(t, "over the size limit", data("From: a@b.example\r\n\r\n"+strings.Repeat(strings.Repeat("y", 998)+"\r\n", 26<<10)), 552, smtp.EnhancedCode{5, 3, 4}, "")
+	c := dial(t, "")
+	expect(t, "too large, as announced", c.Mail("a@b.example", &smtp.MailOptions{Size: 30 << 20}), 552, smtp.EnhancedCode{5, 3, 4}, "")
+	expect(t, "a wrong password", dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong")), 535, smtp.EnhancedCode{5, 7, 8}, "wrong")
+	var last error
+	for range 10 {
+		last = dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong"))
+	}
+	expect(t, "ten wrong passwords", last, 454, smtp.EnhancedCode{4, 7, 0}, "Try again in")
+	w, err := k.W.WaitingPosts(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	if err != nil || len(w.Items) != 0 || len(k.Queued(t)) != 0 {
+		t.Errorf("something of it was kept: %+v, %v", w.Items, err)
+	}
+}
+
+// A message to two groups is refused whole when one of them refuses it.
+func TestOneRefusalRefusesAll(t *testing.T) {
+	open := k.Group(t, "Two Open", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "anyone"}; n.Hold = "nobody" })
+	shut := k.Group(t, "Two Shut")
+	err := dial(t, "").SendMail("a@b.example", []string{open.Address, shut.Address}, strings.NewReader(message("a@b.example", "both")))
+	expect(t, "one of two", err, 550, smtp.EnhancedCode{5, 7, 2}, shut.Address)
+	if sent := k.Queued(t); len(sent) != 0 {
+		t.Errorf("queued: %v", sent)
+	}
+}
+
+// relay is a stand-in that answers RCPT for an address with what is set for it.
+type relay struct {
+	mu     sync.Mutex
+	says   map[string]error
+	to     []string
+	raw    []string
+	closes bool // in the middle of DATA
+	l      net.Listener
+}
+
+type relaySession struct {
+	*relay
+	conn *smtp.Conn
+	rcpt []string
+}
+
+func (s *relaySession) Reset()                               { s.rcpt = nil }
+func (s *relaySession) Logout() error                        { return nil }
+func (s *relaySession) Mail(string, *smtp.MailOptions) error { return nil }
+func (s *relaySession) Rcpt(to string, _ *smtp.RcptOptions) error {
+	if err := s.says[to]; err != nil {
+		return err
+	}
+	s.rcpt = append(s.rcpt, to)
+	return nil
+}
+
+func (s *relaySession) Data(r io.Reader) error {
+	b, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closes {
+		s.closes = false
+		return s.conn.Conn().Close()
+	}
+	s.to, s.raw = append(s.to, s.rcpt...), append(s.raw, string(b))
+	return nil
+}
+
+func newRelay(t *testing.T) *relay {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &relay{says: map[string]error{}, l: l}
+	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &relaySession{relay: r, conn: c}, nil }))
+	s.Domain = "relay.example"
+	go s.Serve(l)
+	t.Cleanup(func() { s.Close() })
+	return r
+}
+
+func TestCourier(t *testing.T) {
+	r := newRelay(t)
+	no := &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "nobody"}
+	later := &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1}, Message: "busy"}
+	r.says["no@a.example"], r.says["later@a.example"] = no, later
+	c := mail.NewCourier(r.l.Addr().String(), "mail.merrowline.example")
+	defer c.Close()
+	raw := []byte("From: a@b.example\r\nSubject: x\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.dot\r\n")
+	got := c.Send(ctx, "deck-bounces@a.example", []string{"one@a.example", "no@a.example", "later@a.example", "two@a.example"}, raw)
+	if got[0] != nil || !mail.Permanent(got[1]) || got[2] == nil || mail.Permanent(got[2]) || got[3] != nil {
+		t.Errorf("results: %v", got)
+	}
+	if strings.Join(r.to, " ") != "one@a.example two@a.example" || len(r.raw) != 1 || r.raw[0] != string(raw) {
+		t.Errorf("arrived: %v %q", r.to, r.raw)
+	}
+	if got := c.Send(ctx, "", []string{"no@a.example"}, raw); !mail.Permanent(got[0]) {
+		t.Errorf("nobody at all: %v", got)
+	}
+	r.mu.Lock()
+	r.closes = true
+	r.mu.Unlock()
+	if got := c.Send(ctx, "", []string{"one@a.example"}, raw); got[0] == nil || mail.Permanent(got[0]) {
+		t.Errorf("closed in mid-transaction: %v", got)
+	}
+	if got := c.Send(ctx, "", []string{"one@a.example"}, raw); got[0] != nil {
+		t.Errorf("after that: %v", got)
+	}
+	gone := mail.NewCourier("127.0.0.1:1", "x")
+	if got := gone.Send(ctx, "", []string{"a@a.example", "b@a.example"}, raw); got[0] == nil || got[1] == nil || mail.Permanent(got[0]) {
+		t.Errorf("no relay: %v", got)
+	}
+}
+
+// What is said in the dialogue is one line, whatever was given.
+func TestNoInjectionInAnswers(t *testing.T) {
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
+	r := bufio.NewReader(conn)
+	line := func() string {
+		s, err := r.ReadString('\n')
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	line()
+	fmt.Fprint(conn, "HELO x\r\nMAIL FROM:<a@b.example>\r\nRCPT TO:<\"a\tb\"@merrowline.example>\r\nNOOP\r\n")
+	for _, want := range []string{"250", "250", "5", "250"} {
+		if s := line(); !strings.HasPrefix(s, want) {
+			t.Errorf("answered %q; want %s…", s, want)
+		}
+	}
+}
