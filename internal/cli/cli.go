@@ -64,7 +64,7 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	var e *client.Error
 	if errors.As(err, &e) {
 		for _, p := range e.Problems {
-			if p.Field != "" {
+			if p.Field != "" && (len(e.Problems) > 1 || p.Says != e.Detail) {
 				fmt.Fprintf(errs, "  %s: %s\n", p.Field, p.Says)
 			}
 		}
@@ -126,8 +126,8 @@ func wrapArgs(c *cobra.Command) {
 		}
 	} else if check != nil {
 		c.Args = func(cmd *cobra.Command, args []string) error {
-			if err := check(cmd, args); err != nil {
-				return usage{err}
+			if check(cmd, args) != nil {
+				return usagef("this is written: %s", cmd.UseLine())
 			}
 			return nil
 		}

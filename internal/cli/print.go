@@ -27,6 +27,10 @@ func (a *app) list(value any, headings []string, rows [][]string) error {
 		_ = w.WriteAll(rows)
 		return w.Error()
 	}
+	if len(rows) == 0 {
+		fmt.Fprintln(a.out, "Nothing to list.")
+		return nil
+	}
 	table(a.out, headings, rows)
 	return nil
 }

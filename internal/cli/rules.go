@@ -69,11 +69,18 @@ func (a *app) showPicture(value any, p api.Picture) error {
 	pairs = append(pairs, [2]string{"join", p.Join.Audience + ", " + p.Join.How}, [2]string{"leave", p.Leave}, [2]string{"externals", p.Externals},
 		[2]string{"hold", p.Hold}, [2]string{"suspicious", p.Suspicious})
 	for _, s := range p.StandIns {
-		text := "can " + strings.Join(s.Can, ", ")
-		if len(s.Cant) > 0 {
-			text += "; can't " + strings.Join(s.Cant, ", ")
+		var parts []string
+		if len(s.Can) > 0 {
+			parts = append(parts, "can "+strings.Join(s.Can, ", "))
 		}
-		pairs = append(pairs, [2]string{"A " + s.Who, text})
+		if len(s.Cant) > 0 {
+			parts = append(parts, "can't "+strings.Join(s.Cant, ", "))
+		}
+		who := "A " + s.Who
+		if s.Who == "owner" {
+			who = "An owner"
+		}
+		pairs = append(pairs, [2]string{who, strings.Join(parts, "; ")})
 	}
 	for _, f := range p.Contradictions {
 		pairs = append(pairs, [2]string{"Not possible", f.Says + " " + f.Mend})
@@ -99,10 +106,10 @@ func (a *app) showEffect(e api.Effect) error {
 		fmt.Fprintf(a.out, "%s: %s → %s\n    %s\n", s.Field, s.From, s.To, wrap(s.Says, 4))
 	}
 	for _, f := range e.Picture.Contradictions {
-		fmt.Fprintf(a.out, "Not possible: %s\n", wrap(f.Says+" "+f.Mend, 4))
+		fmt.Fprintln(a.out, wrap("Not possible: "+f.Says+" "+f.Mend, 4))
 	}
 	for _, f := range e.Picture.Warnings {
-		fmt.Fprintf(a.out, "Warning: %s\n", wrap(f.Says+" "+f.Mend, 4))
+		fmt.Fprintln(a.out, wrap("Warning: "+f.Says+" "+f.Mend, 4))
 	}
 	return nil
 }

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -91,13 +93,14 @@ func (s *Store) Members(ctx context.Context, group uuid.UUID, q string, role exp
 			return p, wrap("count members", err)
 		}
 	} else {
-		where, args = where+" AND (m.role < ? OR m.role = ? AND m.member_id < ?)", append(args, after.Value, after.Value, after.ID)
+		role, at, _ := strings.Cut(after.Value, " ")
+		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, after.ID)
 	}
-	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.member_id DESC LIMIT ?", append(args, limit+1)...).Scan(&p.Items).Error
+	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, limit+1)...).Scan(&p.Items).Error
 	if err == nil && len(p.Items) > limit {
 		p.Items = p.Items[:limit]
 		last := p.Items[limit-1]
-		p.Next = Cursor{Value: string('0' + rune(last.Role)), ID: last.MemberID, Total: p.Total}
+		p.Next = Cursor{Value: fmt.Sprintf("%d %s", last.Role, last.AddedAt.Format(dbTime)), ID: last.MemberID, Total: p.Total}
 	}
 	return p, wrap("read members", err)
 }

@@ -34,8 +34,8 @@ const (
 	Left          = "rurik.gale@" + Domain
 )
 
-var names = map[string]string{Administrator: "Ines Skerry", Auditor: "Signe Holm", Owner: "Oda Fenn", Moderator: "Bram Tolley",
-	Member: "Tove Alder", Colleague: "Petra Vane", Left: "Rurik Gale"}
+var names = [][2]string{{Administrator, "Ines Skerry"}, {Auditor, "Signe Holm"}, {Owner, "Oda Fenn"}, {Moderator, "Bram Tolley"},
+	{Member, "Tove Alder"}, {Colleague, "Petra Vane"}, {Left, "Rurik Gale"}}
 
 // Kit is the workspace.
 type Kit struct {
@@ -76,7 +76,8 @@ func New(dsn string) (*Kit, error) {
 		return nil, err
 	}
 	var people []store.Person
-	for address, name := range names {
+	for _, n := range names {
+		address, name := n[0], n[1]
 		p := store.Person{ID: store.NewID(), Address: address, AddrKey: address, Name: name, Active: address != Left, PasswordHash: hash(),
 			Attributes: []byte(`{"department": "Dispatch"}`), CreatedAt: k.now}
 		switch address {

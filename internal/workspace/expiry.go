@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -199,15 +200,23 @@ func orNil(t time.Time) *time.Time {
 
 func expiryWords(e api.ExpiryEffect) string {
 	if e.Gain+e.Lose+e.Earlier+e.Later == 0 {
-		return fmt.Sprintf("No date of the %d groups changes.", e.Groups)
+		return "No date of a group changes."
 	}
 	s := fmt.Sprintf("Of %d groups,", e.Groups)
+	if e.Groups == 1 {
+		s = "Of one group,"
+	}
 	for _, part := range []struct {
-		n    int
-		does string
-	}{{e.Gain, "get a date"}, {e.Lose, "lose theirs"}, {e.Earlier, "expire earlier"}, {e.Later, "expire later"}} {
-		if part.n > 0 {
-			s += fmt.Sprintf(" %d %s,", part.n, part.does)
+		n        int
+		one, all string
+	}{{e.Gain, "gets", "get a date"}, {e.Lose, "loses", "lose the date"}, {e.Earlier, "expires", "expire earlier"}, {e.Later, "expires", "expire later"}} {
+		switch part.n {
+		case 0:
+		case 1:
+			_, rest, _ := strings.Cut(part.all, " ")
+			s += " 1 " + part.one + " " + rest + ","
+		default:
+			s += fmt.Sprintf(" %d %s,", part.n, part.all)
 		}
 	}
 	s = s[:len(s)-1] + "."

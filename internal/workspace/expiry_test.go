@@ -53,7 +53,7 @@ func TestALife(t *testing.T) {
 	if g, _ := l.W.Group(ctx, oda, renewed.Address); *g.Term.DaysLeft != 180 || g.State != "active" {
 		t.Errorf("after the policy: %+v, %s", g.Term, g.State)
 	}
-	if again, _ := l.W.ExpiryEffect(ctx, ines, half); again.Says != "No date of the 2 groups changes." {
+	if again, _ := l.W.ExpiryEffect(ctx, ines, half); again.Says != "No date of a group changes." {
 		t.Errorf("the same policy again: %s", again.Says)
 	}
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -229,7 +230,8 @@ func (w *Workspace) join(ctx context.Context, t *store.Store, a Actor, g *store.
 			outsiders = append(outsiders, store.Person{ID: id, Address: r.Address, AddrKey: r.Address, Name: r.Address, External: true, Active: true,
 				Attributes: []byte("{}"), CreatedAt: now})
 		}
-		rows = append(rows, store.Membership{GroupID: g.ID, MemberID: id, Kind: r.kind, Role: r.role, Mail: true, AddedAt: now, AddedBy: a.String()})
+		rows = append(rows, store.Membership{GroupID: g.ID, MemberID: id, Kind: r.kind, Role: r.role, Mail: true,
+			AddedAt: now.Add(time.Duration(i) * time.Microsecond), AddedBy: a.String()})
 		changes = append(changes, api.FieldChange{Field: r.Address, From: nil, To: r.role.String()})
 		count(g, r.kind, r.role, r.External, +1)
 	}

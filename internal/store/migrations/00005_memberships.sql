@@ -10,5 +10,5 @@ CREATE TABLE memberships (
   PRIMARY KEY (group_id, member_id),
   KEY memberships_member (member_id, group_id, role),
   KEY memberships_kind (kind, group_id, member_id),
-  KEY memberships_role (group_id, role, member_id)
+  KEY memberships_role (group_id, role DESC, added_at, member_id)
 );

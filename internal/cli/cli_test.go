@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/httpapi"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+	kit "ivytable.example/ivytable/internal/testkit"
+)
+
+var (
+	dsn    string
+	k      *kit.Kit
+	server *httptest.Server
+	update = flag.Bool("update", false, "write the golden files anew")
+)
+
+type mainFunc func() int
+
+func (f mainFunc) Run() int { return f() }
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	time.Local = time.UTC
+	dbtest.Main(mainFunc(func() int {
+		var err error
+		if k, err = kit.New(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer k.Store.Close()
+		routes, _ := httpapi.Routes(k.W, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
+		server = httptest.NewServer(routes)
+		defer server.Close()
+		return m.Run()
+	}), "cli", &dsn)
+}
+
+// as makes the commands that follow those of somebody.
+func as(t *testing.T, address string) {
+	t.Helper()
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("IVYTABLE_URL", server.URL)
+	token := ""
+	if address != "" {
+		made, err := k.W.CreateToken(context.Background(), k.Actor(t, address), api.NewToken{Name: "test"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		token = made.Secret
+	}
+	t.Setenv("IVYTABLE_TOKEN", token)
+}
+
+func command(t *testing.T, stdin string, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = Run(args, strings.NewReader(stdin), &o, &e)
+	return code, o.String(), e.String()
+}
+
+// steps are commands with the exit code that each has; what they print is in
+// testdata/commands.txt.
+var steps = []struct {
+	as, line string
+	code     int
+}{
+	{kit.Administrator, "me", 0},
+	{kit.Administrator, `address propose Slipway Repairs`, 0},
+	{kit.Administrator, "group create Slipway Repairs --owner oda.fenn@merrowline.example --owner bram.tolley@merrowline.example --member tove.alder@merrowline.example --member pilot@gannetport.example --set externals=owners", 0},
+	{kit.Administrator, "address check Slipway.Repairs@merrowline.example", 0},
+	{kit.Administrator, "group create Slipway Repairs --owner oda.fenn@merrowline.example", 5},
+	{kit.Administrator, "group create Nobodys", 1},
+	{kit.Administrator, "group list slip", 0},
+	{kit.Administrator, "group list slip --output csv", 0},
+	{kit.Administrator, "member list slipway-repairs@merrowline.example", 0},
+	{kit.Administrator, "policy show slipway-repairs@merrowline.example", 0},
+	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example", 0},
+	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example --output json", 0},
+	{kit.Administrator, "policy effect slipway-repairs@merrowline.example post=anyone hold=nobody", 0},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=anyone hold=nobody", 0},
+	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example", 0},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example find=members", 1},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example post", 2},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example sing=anyone", 2},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=everybody", 1},
+	{kit.Administrator, "expiry show", 0},
+	{kit.Administrator, "expiry effect --term-days 180", 0},
+	{kit.Administrator, "expiry change --term-days 180 --caretaker groups.desk@merrowline.example", 0},
+	{kit.Administrator, "expiry change --term-days 3", 1},
+	{kit.Owner, "member add slipway-repairs@merrowline.example petra.vane@merrowline.example nobody@merrowline.example", 1},
+	{kit.Owner, "member change slipway-repairs@merrowline.example tove.alder@merrowline.example --role moderator", 0},
+	{kit.Owner, "member remove slipway-repairs@merrowline.example petra.vane@merrowline.example", 0},
+	{kit.Owner, "member remove slipway-repairs@merrowline.example petra.vane@merrowline.example", 3},
+	{kit.Owner, "expiry change --term-days 0", 4},
+	{kit.Owner, "group create Mine --owner oda.fenn@merrowline.example", 4},
+	{kit.Owner, "group renew slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "group retire slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "group renew slipway-repairs@merrowline.example", 5},
+	{kit.Owner, "group restore slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "waiting list", 0},
+	{kit.Owner, "history list slipway-repairs@merrowline.example --output csv", 0},
+	{kit.Owner, "group show nothing@merrowline.example", 3},
+	{"", "group list", 4},
+	{"", "group frobnicate", 2},
+	{"", "group list --colour", 2},
+	{"", "group list --output xml", 2},
+	{"", "group show", 2},
+}
+
+// fields splits a line of the table into arguments: a word that begins with a
+// capital belongs to the one before it, as names do.
+func fields(line string) []string {
+	var out []string
+	for _, w := range strings.Fields(line) {
+		if n := len(out); n > 0 && w[0] >= 'A' && w[0] <= 'Z' && out[n-1][0] >= 'A' && out[n-1][0] <= 'Z' {
+			out[n-1] += " " + w
+			continue
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+var changing = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}|127\.0\.0\.1:\d+`)
+
+func TestCommands(t *testing.T) {
+	var got strings.Builder
+	for _, s := range steps {
+		as(t, s.as)
+		code, out, errs := command(t, "", fields(s.line)...)
+		if code != s.code {
+			t.Errorf("%s: exit code %d, want %d\n%s%s", s.line, code, s.code, out, errs)
+		}
+		for _, line := range strings.Split(out, "\n") {
+			if n := cells(line); n > lineWidth && !strings.Contains(s.line, "--output") {
+				t.Errorf("%s: a line of %d columns: %s", s.line, n, line)
+			}
+		}
+		fmt.Fprintf(&got, "$ ivytable %s\n%s%s[%d]\n\n", s.line, out, errs, code)
+	}
+	text := changing.ReplaceAllString(got.String(), "…")
+	const path = "testdata/commands.txt"
+	if *update {
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if text != string(want) {
+		t.Errorf("the output differs from %s; look at it with: go test ./internal/cli -update; git diff\n%s", path, firstDifference(text, string(want)))
+	}
+}
+
+func firstDifference(got, want string) string {
+	g, w := strings.Split(got, "\n"), strings.Split(want, "\n")
+	for i := range min(len(g), len(w)) {
+		if g[i] != w[i] {
+			return fmt.Sprintf("line %d:\n got %s\nwant %s", i+1, g[i], w[i])
+		}
+	}
+	return "one is longer than the other"
+}
+
+func TestSignIn(t *testing.T) {
+	as(t, "")
+	if code, _, errs := command(t, "wrong\n", "sign-in", kit.Member); code != 4 || !strings.Contains(errs, "The address or the password is wrong.") {
+		t.Errorf("a wrong password: %d, %s", code, errs)
+	}
+	if code, _, errs := command(t, kit.Password+"\n", "sign-in", kit.Member); code != 0 {
+		t.Fatalf("%d, %s", code, errs)
+	}
+	path := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "ivytable", "sign-in.json")
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the sign-in is kept as %v, %v", info, err)
+	}
+	if code, out, errs := command(t, "", "me"); code != 0 || !strings.Contains(out, kit.Member) {
+		t.Errorf("%d, %s%s", code, out, errs)
+	}
+	if code, _, _ := command(t, "", "sign-out"); code != 0 {
+		t.Error("sign-out failed")
+	}
+	if code, _, _ := command(t, "", "me"); code != 4 {
+		t.Errorf("after sign-out: %d", code)
+	}
+}
+
+func TestSettings(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "ivytable.json")
+	if err := os.WriteFile(file, []byte(`{"listen": "file", "relay": "file", "mail-name": "file"}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("IVYTABLE_CONFIG", file)
+	t.Setenv("IVYTABLE_RELAY", "environment")
+	t.Setenv("IVYTABLE_MAIL_NAME", "environment")
+	var s service
+	fresh := func() *cobra.Command {
+		c := &cobra.Command{Use: "x"}
+		s.flags(c, "data", "info")
+		c.Flags().StringVar(&s.relay, "relay", "", "")
+		c.Flags().String("config", "", "")
+		return c
+	}
+	c := fresh()
+	if err := c.ParseFlags([]string{"--mail-name", "flag"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := settings(c); err != nil {
+		t.Fatal(err)
+	}
+	if s.listen != "file" || s.relay != "environment" || s.mailName != "flag" {
+		t.Errorf("listen from the %s, relay from the %s, mail name from the %s", s.listen, s.relay, s.mailName)
+	}
+	t.Setenv("IVYTABLE_CONFIG", filepath.Join(t.TempDir(), "absent"))
+	if err := settings(fresh()); err == nil {
+		t.Error("a file that is not there was read")
+	}
+}
+
+// Every command says what it does and shows how, and no example is of a command
+// or an option that is not there.
+func TestHelp(t *testing.T) {
+	root := (&app{}).root()
+	var walk func(*cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+		if c.HasSubCommands() && c.RunE == nil || c == root {
+			return
+		}
+		if c.Short == "" || c.Example == "" && !c.HasSubCommands() {
+			t.Errorf("%s: short %q, example %q", c.CommandPath(), c.Short, c.Example)
+		}
+		for _, line := range strings.Split(c.Example, "\n") {
+			_, args, found := strings.Cut(line, "ivytable ")
+			if !found {
+				continue
+			}
+			words := strings.Fields(args)
+			sub, _, err := root.Find(words)
+			if err != nil {
+				t.Errorf("%s: no such command: %s", c.CommandPath(), line)
+				continue
+			}
+			for _, w := range words {
+				if name, _, _ := strings.Cut(strings.TrimPrefix(w, "--"), "="); strings.HasPrefix(w, "--") && sub.Flag(name) == nil {
+					t.Errorf("%s: no such option: %s", c.CommandPath(), w)
+				}
+			}
+		}
+	}
+	walk(root)
+}
+
+func TestTable(t *testing.T) {
+	var b bytes.Buffer
+	table(&b, []string{"NAME", "ADDRESS"}, [][]string{{strings.Repeat("夜", 60), "a@b.example"}, {"x", "y"}})
+	for _, line := range strings.Split(b.String(), "\n") {
+		if n := cells(line); n > lineWidth {
+			t.Errorf("%d columns: %s", n, line)
+		}
+	}
+	if !strings.Contains(b.String(), "夜…  a@b.example") && !strings.Contains(b.String(), "…   a@b.example") {
+		t.Errorf("cut and aligned otherwise:\n%s", b.String())
+	}
+}

@@ -1,0 +1,222 @@
+package work_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/demo/postoffice"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/store"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/work"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+var (
+	dsn string
+	k   *kit.Kit
+)
+
+type mainFunc func() int
+
+func (f mainFunc) Run() int { return f() }
+
+func TestMain(m *testing.M) {
+	dbtest.Main(mainFunc(func() int {
+		var err error
+		if k, err = kit.New(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer k.Store.Close()
+		return m.Run()
+	}), "work", &dsn)
+}
+
+// wait waits for a condition.
+func wait(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for limit := time.After(30 * time.Second); !ok(); {
+		select {
+		case <-limit:
+			t.Fatalf("waited in vain: %s", what)
+		case <-tick.C:
+		}
+	}
+}
+
+// office starts a post office on l and ends it with the test.
+func office(t *testing.T, l net.Listener, refuse func(string) error) *postoffice.Office {
+	t.Helper()
+	web, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o, err := postoffice.New(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.Refuse = refuse
+	go o.Serve(l, web)
+	t.Cleanup(o.Stop)
+	return o
+}
+
+// start runs instances of the work against a relay until the test ends.
+func start(t *testing.T, relay string, instances int) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	for range instances {
+		r := work.New(k.Store, work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+		all.Go(func() { r.Run(ctx, k.W) })
+	}
+	t.Cleanup(func() { cancel(); all.Wait() })
+}
+
+func listen(t *testing.T, addr string) net.Listener {
+	t.Helper()
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+func post(t *testing.T, g api.Group, subject string) []byte {
+	t.Helper()
+	target, err := k.W.Target(context.Background(), kit.Address(t, g.Address))
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw := []byte("From: " + kit.Member + "\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject + "@x.example>\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.\r\n")
+	if err := k.W.Accept(context.Background(), []workspace.Incoming{{Target: target, Author: kit.Address(t, kit.Member), Proven: true, Subject: subject, Raw: raw, Sender: "x-bounces@merrowline.example"}}); err != nil {
+		t.Fatal(err)
+	}
+	return raw
+}
+
+func count(o *postoffice.Office, address, subject string) int {
+	n := 0
+	for _, l := range o.Letters(address) {
+		if l.Subject == subject {
+			n++
+		}
+	}
+	return n
+}
+
+func idle(t *testing.T) bool {
+	counts, err := k.Store.DeliveryCounts(context.Background())
+	return err == nil && counts[store.Queued] == 0
+}
+
+func TestDelivery(t *testing.T) {
+	g := k.Group(t, "Delivered")
+	l := listen(t, "127.0.0.1:0")
+	var mu sync.Mutex
+	busy := 1
+	o := office(t, l, func(to string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case to == kit.Moderator:
+			return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "no such box"}
+		case to == kit.Owner && busy > 0:
+			busy--
+			return &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1}, Message: "busy"}
+		}
+		return nil
+	})
+	start(t, l.Addr().String(), 2)
+	raw := post(t, g, "first")
+	wait(t, "the queue is empty", func() bool { return idle(t) })
+	for address, want := range map[string]int{kit.Member: 1, kit.Owner: 1, kit.Moderator: 0} {
+		if n := count(o, address, "first"); n != want {
+			t.Errorf("%s has it %d times; want %d", address, n, want)
+		}
+	}
+	if got, err := o.Raw(kit.Member, 1); err != nil || !bytes.Equal(got, raw) {
+		t.Errorf("it arrived as %q, %v", got, err)
+	}
+	counts, _ := k.Store.DeliveryCounts(context.Background())
+	if counts[store.Failed] != 1 {
+		t.Errorf("where deliveries stand: %v", counts)
+	}
+}
+
+// Mail that is accepted while the relay is away is delivered when it comes back.
+func TestRelayAway(t *testing.T) {
+	g := k.Group(t, "Relay Away")
+	l := listen(t, "127.0.0.1:0")
+	addr := l.Addr().String()
+	l.Close()
+	start(t, addr, 1)
+	post(t, g, "while away")
+	wait(t, "it was tried", func() bool {
+		_, rows, err := k.Store.Claim(context.Background(), time.Second, 10)
+		return errors.Is(err, store.ErrNotFound) || len(rows) > 0 && rows[0].Attempts > 0
+	})
+	o := office(t, listen(t, addr), nil)
+	wait(t, "it arrived", func() bool { return count(o, kit.Owner, "while away") > 0 && idle(t) })
+	for _, a := range []string{kit.Owner, kit.Moderator, kit.Member} {
+		if n := count(o, a, "while away"); n != 1 {
+			t.Errorf("%s has it %d times", a, n)
+		}
+	}
+}
+
+// Many messages and several instances: each recipient has each message once.
+func TestOnceEach(t *testing.T) {
+	g := k.Group(t, "Once Each")
+	l := listen(t, "127.0.0.1:0")
+	o := office(t, l, nil)
+	start(t, l.Addr().String(), 3)
+	var subjects []string
+	for i := range 40 {
+		s := fmt.Sprintf("message-%02d", i)
+		post(t, g, s)
+		subjects = append(subjects, s)
+	}
+	wait(t, "the queue is empty", func() bool { return idle(t) })
+	var got []string
+	for _, letter := range o.Letters(kit.Member) {
+		got = append(got, letter.Subject)
+	}
+	slices.Sort(got)
+	if !slices.Equal(got, subjects) {
+		t.Errorf("arrived: %v", got)
+	}
+}
+
+func TestExpiryRunsByItself(t *testing.T) {
+	ctx := context.Background()
+	g := k.Group(t, "By Itself")
+	if _, err := k.W.SetExpiry(ctx, k.Actor(t, kit.Administrator), api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	l := listen(t, "127.0.0.1:0")
+	o := office(t, l, nil)
+	start(t, l.Addr().String(), 2)
+	k.Move(33)
+	wait(t, "the notice arrived", func() bool { return count(o, kit.Owner, "By Itself expires in 7 days, on 2 Jan 2027") == 1 })
+	k.Move(7)
+	wait(t, "it lapsed", func() bool {
+		now, err := k.W.Group(ctx, k.Actor(t, kit.Owner), g.Address)
+		return err == nil && now.Term.EndedAt != nil
+	})
+}
