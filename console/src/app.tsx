@@ -214,6 +214,8 @@ function DemoClock() {
   const ahead = me.days_ahead;
   return (
     <HStack
+      as="aside"
+      aria-label="The day of the demo"
       bg="brass.subtle"
       color="brass.fg"
       borderBottomWidth="1px"

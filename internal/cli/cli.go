@@ -117,7 +117,7 @@ func (a *app) root() *cobra.Command {
 // commands refuse words that are no command of theirs.
 func wrapArgs(c *cobra.Command) {
 	check := c.Args
-	if c.HasSubCommands() {
+	if c.HasSubCommands() && c.RunE == nil {
 		c.Args, c.RunE = cobra.ArbitraryArgs, func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return usagef("there is no command %q here", strings.Join(args, " "))

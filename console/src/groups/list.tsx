@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useMemo, useRef } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, ask, type Group } from '../api/client';
 import { useMe } from '../session/me';
@@ -24,7 +24,7 @@ const columns: [key: string, label: string, width: string, sort?: string][] = [
 export default function GroupList() {
   const me = useMe();
   const [params, setParams] = useSearchParams();
-  const q = params.get('q') ?? '';
+  const [q, setQ] = useState(params.get('q') ?? '');
   const state = params.getAll('state');
   const sort = params.get('sort') ?? 'name';
   const settled = useSettled(q, 120);
@@ -49,6 +49,13 @@ export default function GroupList() {
       ),
     getNextPageParam: (last) => last.next || undefined,
   });
+  useEffect(() => {
+    if ((params.get('q') ?? '') === settled) return;
+    const next = new URLSearchParams(params);
+    if (settled) next.set('q', settled);
+    else next.delete('q');
+    setParams(next, { replace: true });
+  }, [settled, params, setParams]);
   const rows = useMemo(() => groups.data?.pages.flatMap((p) => p.items) ?? [], [groups.data]);
   const total = groups.data?.pages[0]?.total ?? 0;
 
@@ -79,12 +86,7 @@ export default function GroupList() {
           maxW="26rem"
           bg="bg.panel"
           value={q}
-          onChange={(e) =>
-            set((p) => {
-              if (e.target.value) p.set('q', e.target.value);
-              else p.delete('q');
-            })
-          }
+          onChange={(e) => setQ(e.target.value)}
         />
         <HStack role="group" aria-label="Show only" gap="1">
           {states.map((s) => (
@@ -114,7 +116,15 @@ export default function GroupList() {
       ) : rows.length === 0 ? (
         <Nothing title={q || state.length ? 'No group matches.' : 'There is no group yet.'}>
           {q || state.length ? (
-            <Button size="sm" variant="outline" colorPalette="gray" onClick={() => setParams({}, { replace: true })}>
+            <Button
+              size="sm"
+              variant="outline"
+              colorPalette="gray"
+              onClick={() => {
+                setQ('');
+                setParams({}, { replace: true });
+              }}
+            >
               Show all groups
             </Button>
           ) : (

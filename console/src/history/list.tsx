@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { api, ask, type HistoryEntry } from '../api/client';
 import { date, moment } from '../ui/dates';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
+import { labels, questions } from '../ui/words';
 
 const actions: Record<string, string> = {
   'group.create': 'created',
@@ -97,7 +98,7 @@ function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
         </Text>
         {e.changes.slice(0, 8).map((c, i) => (
           <Text key={i} color="fg.muted" overflowWrap="anywhere">
-            {c.field.replace('_', ' ')}: {show(c.from)} → {show(c.to)}
+            {questions[c.field] ?? labels[c.field] ?? c.field.replaceAll('_', ' ')}: {show(c.from)} → {show(c.to)}
             {c.says && ` · ${c.says}`}
           </Text>
         ))}

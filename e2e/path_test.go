@@ -1,0 +1,378 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/emersion/go-smtp"
+
+	"ivytable.example/ivytable/e2e/browser"
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+	"ivytable.example/ivytable/internal/demo"
+)
+
+func httpGet(url string) (*http.Response, error) { return http.Get(url) }
+
+func fetch[T any](t *testing.T, url string) (v T) {
+	t.Helper()
+	res, err := http.Get(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if err := json.NewDecoder(res.Body).Decode(&v); err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// tab is a browser tab in which every step has to do.
+type tab struct {
+	*browser.Page
+	t *testing.T
+	p *place
+}
+
+func (p *place) browse(as string) *tab {
+	p.t.Helper()
+	page, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.t.Cleanup(page.Close)
+	b := &tab{page, p.t, p}
+	b.do(page.SignIn("http://"+p.http, as, demo.Password))
+	return b
+}
+
+func (b *tab) do(errs ...error) {
+	b.t.Helper()
+	if err := errors.Join(errs...); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func (b *tab) open(path, see string) {
+	b.t.Helper()
+	b.do(b.Goto("http://"+b.p.http+path), b.See(see))
+}
+
+const (
+	byConsole = "slipway-repairs@crew.merrowline.example"
+	byCommand = "slipway-command@merrowline.example"
+	byAPI     = "slipway-api@merrowline.example"
+	pilot     = "pilot@gannetport.example"
+	stranger  = "stranger@elsewhere.example"
+)
+
+// heavy is a message whose body is hard to carry unharmed.
+var heavy = []byte("From: Tove Alder <" + demo.Member + ">\r\nTo: " + byConsole + "\r\nSubject: The crane\r\nMessage-ID: <crane@laptop.example>\r\nMIME-Version: 1.0\r\n" +
+	"Content-Type: multipart/mixed; boundary=b\r\n\r\n" + heavyBody)
+
+const heavyBody = "--b\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: 8bit\r\n\r\nGr\xfc\xdfe vom Kai\r\n.\r\n..\r\n" +
+	"--b\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n=E2=9C=93 done =\r\n soft\r\n" +
+	"--b\r\nContent-Type: application/octet-stream\r\nContent-Transfer-Encoding: base64\r\nContent-Disposition: attachment; filename=crane.bin\r\n\r\nAAECAwQFBgc=\r\n--b--\r\n"
+
+// TestPath walks the path of a group's first days, each step by console, by command
+// line and by the interface.
+func TestPath(t *testing.T) {
+	p := newPlace(t)
+	start(t, p.env(), "demo")
+	ines, c := p.browse(demo.Administrator), p.api(demo.Administrator)
+	t.Run("look", func(t *testing.T) { look(t, p, ines, c) })
+	t.Run("create", func(t *testing.T) { create(t, p, ines, c) })
+	t.Run("write", func(t *testing.T) { write(t, p, ines, c) })
+	t.Run("stranger", func(t *testing.T) { strangers(t, p, ines, c) })
+	t.Run("owner", func(t *testing.T) { owner(t, p) })
+	t.Run("term", func(t *testing.T) { term(t, p, ines, c) })
+	t.Run("history", func(t *testing.T) { history(t, p, ines, c) })
+	t.Run("accessible", func(t *testing.T) { accessible(t, p, ines) })
+}
+
+func look(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/groups", "All Staff")
+	ines.do(ines.See("in 110 days"), ines.Fill("[data-search]", "night dis"), ines.Gone("All Staff"), ines.See("Night Dispatch"), ines.See("1 group"))
+	ines.open("/groups?state=lapsed&state=retired", "Puffin Cruises")
+	ines.do(ines.Gone("Night Dispatch"))
+	ines.open("/groups", "All Staff")
+	fewest, err := c.Groups(ctx, client.GroupList{Sort: "people", Paging: client.Paging{Limit: 1}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.Press("People"), ines.Until(`document.querySelector('tbody .name').innerText === '`+fewest.Items[0].Name+`'`),
+		ines.Press("People ↑"), ines.Until(`document.querySelector('tbody .name').innerText === 'All Staff'`))
+	p.must(demo.Administrator, "Night Dispatch", "group", "list", "night", "dis")
+	seen := map[string]bool{}
+	for l := (client.GroupList{Sort: "-people", Paging: client.Paging{Limit: 20}}); ; {
+		page, err := c.Groups(ctx, l)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, g := range page.Items {
+			seen[g.ID] = true
+		}
+		if l.Cursor = page.Next; l.Cursor == "" {
+			if int(page.Total) != len(seen) {
+				t.Errorf("%d of %d by pages", len(seen), page.Total)
+			}
+			break
+		}
+	}
+}
+
+func create(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/groups/new", "Who may join")
+	ines.do(ines.Fill("[name=name]", "Night Dispatch"), ines.See("belongs to the group Night Dispatch"), ines.See("taken"),
+		ines.Fill("[name=name]", "Abuse"), ines.See("reserved"),
+		ines.Fill("[name=name]", "Slipway Repairs"), ines.See("This address is free."),
+		ines.Fill("[name=local]", "night.dispatch"), ines.See("too alike"),
+		ines.Fill("[name=local]", "slipway-repairs"), ines.See("This address is free."),
+		ines.Choose("[name=domain]", "crew.merrowline.example"), ines.Until(`document.querySelector('[data-testid=final-address]').innerText === '`+byConsole+`'`),
+		ines.Fill("textarea[name=description]", "Boats on the slip, and the crane."),
+		ines.See("Still needs an owner"),
+		ines.Fill("#owners input", "oda fe"), ines.Press("Oda Fenn"), ines.Fill("#owners input", "bram to"), ines.Press("Bram Tolley"),
+		ines.Fill("#people input", "tove al"), ines.Press("Tove Alder"),
+		ines.Fill("#people input", pilot), ines.Press(pilot), ines.See("1 person is external"), ines.Press("Let owners add external members"), ines.Gone("1 person is external"),
+		ines.See("Only members read it. Anyone in the workspace may ask to join. Strangers can't write to it."),
+		ines.Press("Create and add 4 people"), ines.See("What would happen if"), ines.See("Slipway Repairs"), ines.See("none"))
+	ines.open("/groups?q=slipway+rep", byConsole)
+
+	p.must(demo.Administrator, byCommand, "group", "create", "Slipway Command", "--owner", demo.Owner, "--member", demo.Member, "--set", "post=workspace")
+	p.must(demo.Administrator, "1 of them external", "group", "show", byConsole)
+	if code, out := p.cli(demo.Administrator, "group", "create", "Nobody's"); code != 1 || !strings.Contains(out, "at least one owner") {
+		t.Errorf("a group without an owner: %d %s", code, out)
+	}
+	g, err := c.CreateGroup(ctx, api.NewGroup{Name: "Slipway API", Owners: []string{demo.Owner}, People: []api.NewPerson{{Address: demo.Member}}}, "once")
+	if err != nil || g.Address != byAPI || g.MyRole != "none" {
+		t.Errorf("by the interface: %+v, %v", g, err)
+	}
+	page, err := c.Groups(ctx, client.GroupList{Q: "slipway"})
+	if err != nil || page.Total != 4 { // with Slipway Planning of the sample
+		t.Errorf("in the list: %d, %v", page.Total, err)
+	}
+}
+
+func write(t *testing.T, p *place, ines *tab, c *client.Client) {
+	if err := p.send(demo.Member, demo.Member, heavy, byConsole); err != nil {
+		t.Fatal(err)
+	}
+	people := []string{demo.Owner, "bram.tolley@merrowline.example", demo.Member, pilot}
+	wait(t, "the message arrived", func() bool {
+		for _, a := range people {
+			if len(p.letters(a, "The crane")) == 0 {
+				return false
+			}
+		}
+		return true
+	})
+	for _, a := range people {
+		l := p.letters(a, "The crane")
+		if len(l) != 1 || l[0].From != "Tove Alder <"+demo.Member+">" || l[0].MessageID != "<crane@laptop.example>" {
+			t.Errorf("%s has %+v", a, l)
+			continue
+		}
+		head, body, _ := bytes.Cut(p.raw(a, l[0].N), []byte("\r\n\r\n"))
+		if string(body) != heavyBody {
+			t.Errorf("%s got another body: %q", a, body)
+		}
+		for _, field := range []string{"List-Id: \"Slipway Repairs\" <slipway-repairs.crew.merrowline.example>", "List-Post: <mailto:" + byConsole + ">"} {
+			if !strings.Contains(string(head), field+"\r\n") {
+				t.Errorf("%s: no %s in\n%s", a, field, head)
+			}
+		}
+	}
+
+	unproven := bytes.Replace(heavy, []byte("The crane"), []byte("Unproven"), 1)
+	if err := p.send("", demo.Member, unproven, byConsole); err != nil {
+		t.Fatal(err)
+	}
+	ines.open("/waiting", "Unproven")
+	ines.do(ines.See("Nothing proves that the author wrote it, so it waits for approval."))
+	if w, err := c.Waiting(ctx, byConsole, client.Paging{}); err != nil || w.Total != 1 {
+		t.Errorf("waiting: %+v, %v", w, err)
+	}
+	p.must("bram.tolley@merrowline.example", "Unproven", "waiting", "list", byConsole)
+	bram := p.browse("bram.tolley@merrowline.example")
+	bram.open("/waiting", "Unproven")
+	bram.do(bram.Until(`[...document.querySelectorAll('section')].find(s => s.innerText.includes('Unproven'))`))
+	if _, err := bram.Eval(`[...[...document.querySelectorAll('section')].find(s => s.innerText.includes('Unproven')).querySelectorAll('button')].find(b => b.innerText === 'Approve').click()`); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the approved message arrived", func() bool { return len(p.letters(pilot, "Unproven")) == 1 })
+}
+
+func strangers(t *testing.T, p *place, ines *tab, c *client.Client) {
+	const says = "Only its members may write to this group."
+	raw := []byte("From: " + stranger + "\r\nSubject: A question\r\n\r\nWhen is the slip free?\r\n")
+	var e *smtp.SMTPError
+	if err := p.send("", stranger, raw, byConsole); !errors.As(err, &e) || e.Code != 550 || e.EnhancedCode != (smtp.EnhancedCode{5, 7, 2}) || !strings.Contains(e.Message, says) {
+		t.Fatalf("a stranger: %v", err)
+	}
+	d, err := c.Rehearse(ctx, api.Rehearsal{Action: "post", Group: byConsole, As: stranger})
+	if err != nil || d.Outcome != "refuse" || d.Rule != "post" || d.Reasons[0].Says != says || !strings.Contains(*d.Reasons[0].Mend, "open post to anyone") {
+		t.Errorf("rehearsed by the interface: %+v, %v", d, err)
+	}
+	p.must(demo.Administrator, says, "rehearse", "post", byConsole, "--as", stranger)
+	ines.open("/groups/"+byConsole, "What would happen if")
+	ines.do(ines.Fill("[name=as]", stranger), ines.Press("Rehearse"), ines.See("It would be refused."), ines.See(says), ines.See("open post to anyone"))
+
+	ines.open("/groups/"+byConsole+"/reach", "Who may do what")
+	if _, err := ines.Eval(`document.querySelector('[aria-label="Write to it: anyone"]').click()`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.See("A draft, not saved yet"), ines.See("colleagues and all strangers can write to it from now on."),
+		ines.Choose("label:has(option[value=newcomers]) select", "nobody"), ines.See("No mail waits for approval."), ines.See("unwanted mail reaches everybody"),
+		ines.Until(`[...document.querySelectorAll('button')].find(b => b.innerText === 'Save this reach' && !b.disabled)`), ines.Press("Save this reach"),
+		ines.Gone("A draft, not saved yet"), ines.See("Strangers can write to it."))
+	if err := p.send("", stranger, raw, byConsole); err != nil {
+		t.Fatalf("after it was opened: %v", err)
+	}
+	wait(t, "the stranger's message arrived", func() bool { return len(p.letters(pilot, "A question")) == 1 })
+	p.must(demo.Administrator, "Strangers can write to it", "policy", "change", byCommand, "post=anyone", "hold=nobody")
+	if _, err := c.ChangePolicy(ctx, byAPI, api.PolicyPatch{Policy: map[string]string{"post": "anyone"}, Hold: "nobody"}, 1); err == nil {
+		t.Error("an old version was taken")
+	}
+}
+
+func owner(t *testing.T, p *place) {
+	oda := p.browse(demo.Owner)
+	oda.open("/", "My groups")
+	oda.do(oda.See("Slipway Repairs"), oda.Gone("Care"), oda.Gone("History"))
+	oda.open("/groups?q=safety+board", "No group matches.") // a group that only its members find
+	oda.open("/groups/safety-board@merrowline.example", "There is no group")
+	oda.open("/groups/payroll@merrowline.example/people", "There is no group")
+	oda.open("/groups/"+byConsole+"/people", "Tove Alder")
+	oda.do(oda.Choose(`[aria-label="Role of Tove Alder"]`, "moderator"), oda.See("Tove Alder is now a moderator"),
+		oda.Press("Remove "+pilot), oda.See(pilot+" is no longer in Slipway Repairs"))
+	p.must(demo.Owner, "Tove Alder", "member", "list", byConsole, "--role", "moderator")
+	p.must(demo.Owner, "moderator", "member", "change", byCommand, demo.Member, "--role", "moderator")
+	p.must(demo.Owner, "", "member", "remove", byCommand, demo.Member)
+	c := p.api(demo.Owner)
+	if m, err := c.ChangeMember(ctx, byAPI, demo.Member, api.MemberPatch{Role: "moderator"}); err != nil || m.Role != "moderator" {
+		t.Errorf("%+v, %v", m, err)
+	}
+	for name, err := range map[string]error{
+		"the expiry policy":       second(c.Expiry(ctx)),
+		"creating":                second(c.CreateGroup(ctx, api.NewGroup{Name: "Mine", Owners: []string{demo.Owner}}, "")),
+		"exempting":               second(c.ChangeGroup(ctx, byAPI, api.GroupPatch{Standing: &name}, 0)),
+		"the workspace's history": second(c.History(ctx, "", client.Paging{})),
+		"somebody else's group":   second(c.ChangeGroup(ctx, "lost-property@merrowline.example", api.GroupPatch{Description: &name}, 0)),
+	} {
+		if e := new(client.Error); !errors.As(err, &e) || e.Status != 403 {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := c.RemoveMember(ctx, byAPI, demo.Owner); err == nil || !strings.Contains(err.Error(), "last owner") {
+		t.Errorf("the last owner left: %v", err)
+	}
+}
+
+var name = "x"
+
+func second[T any](_ T, err error) error { return err }
+
+func term(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/care", "How long groups live")
+	ines.do(ines.Fill("[name=term]", "90"), ines.See("expire earlier"), ines.Fill("[name=notices]", "21, 7, 1"), ines.See("Owners of"), ines.Fill("[name=caretaker]", "groups.desk@merrowline.example"))
+	before, err := c.Group(ctx, byConsole)
+	if err != nil || *before.Term.DaysLeft != 180 {
+		t.Errorf("before saving: %+v, %v", before.Term, err)
+	}
+	ines.do(ines.Until(`[...document.querySelectorAll('button')].find(b => b.innerText === 'Put this rule in force' && !b.disabled)`), ines.Press("Put this rule in force"), ines.See("The rule is in force"))
+	if g, _ := c.Group(ctx, byConsole); *g.Term.DaysLeft != 90 {
+		t.Errorf("after saving: %+v", g.Term)
+	}
+	p.must(demo.Administrator, "90 days after the last renewal", "expiry", "show")
+
+	ines.do(ines.Press("30 days on"), ines.See("30 days ahead"), ines.Press("30 days on"), ines.See("60 days ahead"))
+	p.must(demo.Administrator, "Now", "clock", "move", "--days", "9")
+	wait(t, "the owner has notices", func() bool {
+		return len(p.letters(demo.Owner, "Slipway Repairs expires in 21 days")) == 1 && len(p.letters(demo.Owner, "Slipway API expires in 21 days")) == 1
+	})
+	l := p.letters(demo.Owner, "Slipway Repairs expires in 21 days")[0]
+	if text := string(p.raw(demo.Owner, l.N)); !strings.Contains(text, "/groups/"+byConsole+"/term") {
+		t.Errorf("the notice has no link to renew:\n%s", text)
+	}
+	oda := p.browse(demo.Owner)
+	oda.open("/groups/"+byConsole+"/term", "It expires in 21 days")
+	oda.do(oda.Press("Renew Slipway Repairs"), oda.See("It expires in 90 days"))
+	p.must(demo.Owner, "is renewed", "group", "renew", byCommand)
+
+	if _, err := c.MoveClock(ctx, 21); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the other group lapsed", func() bool {
+		g, err := c.Group(ctx, byAPI)
+		return err == nil && g.State == "lapsed" && g.Term.EndedAt != nil
+	})
+	raw := []byte("From: " + demo.Member + "\r\nSubject: Too late\r\n\r\nx\r\n")
+	var e *smtp.SMTPError
+	if err := p.send(demo.Member, demo.Member, raw, byAPI); !errors.As(err, &e) || e.Code != 550 || e.EnhancedCode != (smtp.EnhancedCode{5, 2, 1}) || !strings.Contains(e.Message, "has lapsed and takes no mail") {
+		t.Errorf("mail to a lapsed group: %v", err)
+	}
+	ines.open("/care", "Slipway API")
+	ines.open("/groups/"+byAPI+"/term", "takes no mail")
+	ines.do(ines.Press("Restore Slipway API"), ines.See("It expires in 90 days"))
+	g, err := c.Group(ctx, byAPI)
+	if err != nil || g.State != "active" || g.Counts != (api.Counts{Owners: 1, Moderators: 1}) {
+		t.Errorf("restored: %+v, %v", g, err)
+	}
+	if err := p.send(demo.Member, demo.Member, bytes.Replace(raw, []byte("Too late"), []byte("In time"), 1), byAPI); err != nil {
+		t.Errorf("mail after: %v", err)
+	}
+	wait(t, "it arrived", func() bool { return len(p.letters(demo.Owner, "In time")) == 1 })
+	p.must(demo.Owner, "is retired", "group", "retire", byCommand)
+	p.must(demo.Owner, "is back", "group", "restore", byCommand)
+}
+
+func history(t *testing.T, p *place, ines *tab, c *client.Client) {
+	h, err := c.History(ctx, byConsole, client.Paging{Limit: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, e := range h.Items {
+		got = append(got, e.Action+" by "+e.Actor+" via "+e.Via)
+	}
+	want := []string{"group.create by " + demo.Administrator + " via console", "people.add by " + demo.Administrator + " via console", "post.approve by bram.tolley@merrowline.example via console",
+		"policy.change by " + demo.Administrator + " via console", "people.change by " + demo.Owner + " via console", "people.remove by " + demo.Owner + " via console",
+		"notice.send by the service via service", "group.renew by " + demo.Owner + " via console"}
+	for i, w := range want {
+		if n := len(got) - 1 - i; n < 0 || got[n] != w {
+			t.Errorf("the history has\n%s\nwant, from the last line up, %q", strings.Join(got, "\n"), w)
+			break
+		}
+	}
+	ines.open("/groups/"+byConsole+"/history", "changed the reach of")
+	ines.do(ines.See("Write to it"), ines.See("renewed"))
+	ines.open("/history", "restored slipway-command@merrowline.example")
+	p.must(demo.Administrator, "policy.change", "history", "list", byConsole)
+}
+
+// accessible lets axe-core look at the main pages, in both colour modes.
+func accessible(t *testing.T, p *place, ines *tab) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Skip("axe-core is not installed; run: make build")
+	}
+	for _, dark := range []bool{false, true} {
+		ines.do(ines.Dark(dark))
+		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "Who may join", "/groups/" + byConsole: "What would happen if", "/groups/" + byConsole + "/people": "Oda Fenn",
+			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "Approve", "/care": "Can be restored", "/history": "the service", "/mine": "My groups"} {
+			ines.open(path, see)
+			if _, err := ines.Eval("(() => {" + string(axe) + "; window.found = null; axe.run(document, {resultTypes: ['violations']}).then(r => { window.found = r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + n.failureSummary.split('\\n')[1]).join(' | ')).join('\\n') }); return 1 })()"); err != nil {
+				t.Fatal(err)
+			}
+			ines.do(ines.Until("window.found !== null"))
+			if found, _ := ines.Eval("window.found"); found != "" {
+				t.Errorf("%s, dark %v:\n%s", path, dark, found)
+			}
+		}
+	}
+}

@@ -1,0 +1,100 @@
+package demo
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+var dsn string
+
+func TestMain(m *testing.M) { dbtest.Main(m, "demo", &dsn) }
+
+func TestFill(t *testing.T) {
+	ctx := context.Background()
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	today := time.Date(2026, 11, 23, 15, 0, 0, 0, time.UTC)
+	if made, err := Fill(ctx, s, today); err != nil || !made {
+		t.Fatalf("%v, %v", made, err)
+	}
+	if made, err := Fill(ctx, s, today); err != nil || made {
+		t.Errorf("filled twice: %v, %v", made, err)
+	}
+	if n, _ := s.CountPeople(ctx); n != 240 {
+		t.Errorf("%d people; want 240", n)
+	}
+	w := workspace.New(s, workspace.Options{Now: func() time.Time { return today }})
+	ines, _, err := w.SignIn(ctx, Administrator, Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, who := range []string{Owner, Member, Auditor} {
+		if _, _, err := w.SignIn(ctx, who, Password); err != nil {
+			t.Errorf("%s: %v", who, err)
+		}
+	}
+	for _, state := range lifecycle.States {
+		p, err := w.Groups(ctx, ines, workspace.GroupList{States: []string{string(state)}, Limit: 200})
+		if err != nil || p.Total < 2 {
+			t.Errorf("%s: %d groups, %v", state, p.Total, err)
+		}
+	}
+	all, err := w.Groups(ctx, ines, workspace.GroupList{Limit: 200})
+	if err != nil || all.Total < 60 {
+		t.Errorf("%d groups, %v", all.Total, err)
+	}
+	ownerless, external, nested := 0, 0, 0
+	for _, g := range all.Items {
+		if g.Counts.Owners != len(g.Owners) {
+			t.Errorf("%s: %d owners counted, %d there", g.Name, g.Counts.Owners, len(g.Owners))
+		}
+		if g.Counts.Owners == 0 {
+			ownerless++
+		}
+		external += g.Counts.External
+		nested += g.Counts.Nested
+	}
+	if ownerless == 0 || external == 0 || nested == 0 {
+		t.Errorf("%d groups without an owner, %d external members, %d nested groups", ownerless, external, nested)
+	}
+	if p, err := w.WaitingPosts(ctx, ines, "", "", 50); err != nil || p.Total < 5 {
+		t.Errorf("%d posts wait, %v", p.Total, err)
+	}
+}
+
+func TestForget(t *testing.T) {
+	dir := t.TempDir()
+	precious := filepath.Join(dir, "precious")
+	if err := os.WriteFile(precious, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := Forget(dir); err == nil {
+		t.Error("a folder that is no demo's was deleted")
+	}
+	if _, err := os.Stat(precious); err != nil {
+		t.Error(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, marker), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := Forget(dir); err != nil {
+		t.Error(err)
+	}
+	if left, _ := os.ReadDir(dir); len(left) != 0 {
+		t.Errorf("left: %v", left)
+	}
+	if err := Forget(filepath.Join(dir, "absent")); err != nil {
+		t.Error(err)
+	}
+}
