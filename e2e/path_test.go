@@ -364,7 +364,7 @@ func accessible(t *testing.T, p *place, ines *tab) {
 	for _, dark := range []bool{false, true} {
 		ines.do(ines.Dark(dark))
 		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "Who may join", "/groups/" + byConsole: "What would happen if", "/groups/" + byConsole + "/people": "Oda Fenn",
-			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "Approve", "/care": "Can be restored", "/history": "the service", "/mine": "My groups"} {
+			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you to decide", "/care": "Can be restored", "/history": "the service", "/mine": "My groups"} {
 			ines.open(path, see)
 			if _, err := ines.Eval("(() => {" + string(axe) + "; window.found = null; axe.run(document, {resultTypes: ['violations']}).then(r => { window.found = r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + n.failureSummary.split('\\n')[1]).join(' | ')).join('\\n') }); return 1 })()"); err != nil {
 				t.Fatal(err)

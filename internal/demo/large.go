@@ -1,0 +1,79 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// Size is how large a generated workspace is.
+type Size struct {
+	People, Groups, Memberships int
+}
+
+// Large fills an empty store with a workspace of a size, for measuring. The first
+// person is its administrator. It is the same for the same size, but for dates,
+// which begin at now, and identifiers.
+func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (administrator store.Person, err error) {
+	r := rand.New(rand.NewPCG(3, 5))
+	if err := s.SetDomains(ctx, []string{mainDomain}); err != nil {
+		return administrator, err
+	}
+	people := make([]store.Person, size.People)
+	for i := range people {
+		address := fmt.Sprintf("person-%06d@%s", i, mainDomain)
+		people[i] = store.Person{ID: store.NewID(), Address: address, AddrKey: address, Active: true, Attributes: []byte("{}"), CreatedAt: now,
+			Name: firstNames[r.IntN(len(firstNames))] + " " + familyNames[r.IntN(len(familyNames))]}
+	}
+	people[0].WorkspaceRole = "administrator"
+	if err := s.AddPeople(ctx, people); err != nil {
+		return administrator, err
+	}
+	var rows []store.Membership
+	flush := func() error {
+		err := s.AddMemberships(ctx, rows)
+		rows = rows[:0]
+		return err
+	}
+	each := size.Memberships / size.Groups
+	for i := range size.Groups {
+		address := fmt.Sprintf("group-%05d@%s", i, mainDomain)
+		g := store.Group{ID: store.NewID(), Name: fmt.Sprintf("%s %s %05d", departments[r.IntN(len(departments))], localities[r.IntN(len(localities))], i), Address: address, AddrKey: address,
+			Description: "A group of the measurement.", Language: "en", RenewedAt: now, CreatedAt: now, ExpiresAt: now.AddDate(0, 0, r.IntN(365)).Truncate(24 * time.Hour), Version: 1}
+		p := policy.Default()
+		p.Answers[policy.Post] = policy.Audience(1 + r.IntN(5))
+		g.SetPolicy(p)
+		in := map[uuid.UUID]bool{}
+		for n := 1 + r.IntN(2*each-1); len(in) < n; {
+			m := people[r.IntN(len(people))]
+			if in[m.ID] {
+				continue
+			}
+			in[m.ID] = true
+			role := expand.Member
+			if len(in) <= 2 {
+				role = expand.Owner
+				g.Owners++
+			} else {
+				g.Members++
+			}
+			rows = append(rows, store.Membership{GroupID: g.ID, MemberID: m.ID, Kind: store.KindPerson, Role: role, Mail: true, AddedAt: now, AddedBy: people[0].Address})
+		}
+		if err := s.AddGroup(ctx, &g); err != nil {
+			return administrator, err
+		}
+		if len(rows) > 20000 {
+			if err := flush(); err != nil {
+				return administrator, err
+			}
+		}
+	}
+	return people[0], flush()
+}
