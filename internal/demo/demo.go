@@ -260,12 +260,17 @@ func (f *filler) flaws(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			staff, err := t.Staff(ctx, []uuid.UUID{g.ID})
+			owners, err := t.Owners(ctx, []uuid.UUID{g.ID})
 			if err != nil {
 				return err
 			}
-			for _, o := range staff[g.ID] {
-				if err := t.SaveMembership(ctx, store.Membership{GroupID: g.ID, MemberID: o.MemberID, Kind: o.Kind, Role: expand.Member, Mail: o.Mail, AddedAt: o.AddedAt, AddedBy: o.AddedBy}); err != nil {
+			for _, o := range owners[g.ID] {
+				m, err := t.Membership(ctx, g.ID, o.MemberID)
+				if err != nil {
+					return err
+				}
+				m.Role = expand.Member
+				if err := t.SaveMembership(ctx, m); err != nil {
 					return err
 				}
 				g.Owners, g.Members = g.Owners-1, g.Members+1

@@ -75,5 +75,8 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 			}
 		}
 	}
-	return people[0], flush()
+	if err := flush(); err != nil {
+		return administrator, err
+	}
+	return people[0], s.Analyze(ctx)
 }

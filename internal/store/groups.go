@@ -156,6 +156,17 @@ var groupSorts = map[GroupSort]sortKey[Group]{
 	ByCreated: {column: "created_at", value: func(g Group) (string, uuid.UUID) { return g.CreatedAt.Format(dbTime), g.ID }},
 }
 
+// groupColumns are the columns of a group, in the order of into.
+const groupColumns = `id, name, address, addr_key, description, language, traits, find, see_people, read_archive, post, write_owners, add_people, speak_as, speak_for,
+	join_audience, join_how, leaving, externals, hold, suspicious, owners, moderators, members, external_members, nested, people,
+	renewed_at, expires_at, ended_at, retired, chosen, standing, standing_by, version, created_at`
+
+func (g *Group) into() []any {
+	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.Find, &g.SeePeople, &g.Read, &g.Post, &g.WriteOwners, &g.AddPeople, &g.SpeakAs, &g.SpeakFor,
+		&g.JoinAudience, &g.JoinHow, &g.Leaving, &g.Externals, &g.Hold, &g.Suspicious, &g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
+		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Standing, &g.StandingBy, &g.Version, &g.CreatedAt}
+}
+
 // GroupQuery says which groups to list.
 type GroupQuery struct {
 	Q        string            // words that begin words of the name or address
@@ -210,7 +221,7 @@ func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
 			policy.Workspace, append(above, q.Viewer))
 	}
 	key := groupSorts[q.Sort]
-	key.desc = q.Desc
+	key.desc, key.columns, key.into = q.Desc, groupColumns, (*Group).into
 	return page(db, q.After, q.Limit, key)
 }
 

@@ -105,23 +105,38 @@ func (s *Store) Members(ctx context.Context, group uuid.UUID, q string, role exp
 	return p, wrap("read members", err)
 }
 
-// Staff returns the owners of groups, by group.
-func (s *Store) Staff(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]MemberRow, error) {
-	var rows []MemberRow
-	if err := s.with(ctx).Raw(memberRows+"WHERE m.group_id IN ? AND m.role = ? ORDER BY m.added_at, m.member_id", groups, expand.Owner).Scan(&rows).Error; err != nil {
+// OwnerRow is an owner of a group: who, and since when.
+type OwnerRow struct {
+	GroupID  uuid.UUID
+	MemberID uuid.UUID
+	Name     string
+	Address  string
+	Active   bool
+}
+
+// Owners returns the owners of groups, by group, in the order in which they came.
+func (s *Store) Owners(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]OwnerRow, error) {
+	rows, err := s.with(ctx).Raw(`SELECT m.group_id, m.member_id, p.name, p.address, p.active FROM memberships m
+		JOIN people p ON p.id = m.member_id WHERE m.group_id IN ? AND m.role = ? ORDER BY m.group_id, m.added_at, m.member_id`, groups, expand.Owner).Rows()
+	if err != nil {
 		return nil, wrap("read owners", err)
 	}
-	out := map[uuid.UUID][]MemberRow{}
-	for _, r := range rows {
-		out[r.GroupID] = append(out[r.GroupID], r)
+	defer rows.Close()
+	out := map[uuid.UUID][]OwnerRow{}
+	for rows.Next() {
+		var o OwnerRow
+		if err := rows.Scan(&o.GroupID, &o.MemberID, &o.Name, &o.Address, &o.Active); err != nil {
+			return nil, wrap("read owners", err)
+		}
+		out[o.GroupID] = append(out[o.GroupID], o)
 	}
-	return out, nil
+	return out, wrap("read owners", rows.Err())
 }
 
 // Roles returns a person's own role in each of groups.
 func (s *Store) Roles(ctx context.Context, person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expand.Role, error) {
 	var rows []Membership
-	if err := s.with(ctx).Find(&rows, "member_id = ? AND group_id IN ?", person, groups).Error; err != nil {
+	if err := s.with(ctx).Select("group_id", "role").Find(&rows, "member_id = ? AND group_id IN ?", person, groups).Error; err != nil {
 		return nil, wrap("read roles", err)
 	}
 	out := map[uuid.UUID]expand.Role{}

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 )
 
@@ -54,14 +56,41 @@ type sortKey[T any] struct {
 	column string
 	desc   bool
 	value  func(T) (string, uuid.UUID)
+
+	// For the longest list, where reading by reflection would cost as much as the
+	// query: its columns, and where each goes. Nil: by reflection.
+	columns string
+	into    func(*T) []any
+}
+
+// read runs the query of a page.
+func (k sortKey[T]) read(q *gorm.DB, items *[]T) error {
+	if k.into == nil {
+		return q.Find(items).Error
+	}
+	rows, err := q.Select(k.columns).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var item T
+		if err := rows.Scan(k.into(&item)...); err != nil {
+			return err
+		}
+		*items = append(*items, item)
+	}
+	return rows.Err()
 }
 
 func page[T any](db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
 	p := Page[T]{Total: after.Total}
+	var all errgroup.Group
+	if _, inTx := db.Statement.ConnPool.(*sql.Tx); inTx {
+		all.SetLimit(1) // a transaction is one connection
+	}
 	if after == (Cursor{}) {
-		if err := db.Session(&gorm.Session{}).Count(&p.Total).Error; err != nil {
-			return p, wrap("count a list", err)
-		}
+		all.Go(func() error { return wrap("count a list", db.Session(&gorm.Session{}).Count(&p.Total).Error) })
 	}
 	dir, cmp := "", ">"
 	if key.desc {
@@ -71,8 +100,11 @@ func page[T any](db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T],
 	if after != (Cursor{}) {
 		q = q.Where(fmt.Sprintf("(%s %s ? OR %s = ? AND id %s ?)", key.column, cmp, key.column, cmp), after.Value, after.Value, after.ID)
 	}
-	if err := q.Order(key.column + dir).Order("id" + dir).Limit(limit + 1).Find(&p.Items).Error; err != nil {
-		return p, wrap("read a list", err)
+	all.Go(func() error {
+		return wrap("read a list", key.read(q.Order(key.column+dir).Order("id"+dir).Limit(limit+1), &p.Items))
+	})
+	if err := all.Wait(); err != nil {
+		return p, err
 	}
 	if len(p.Items) > limit {
 		p.Items = p.Items[:limit]

@@ -218,7 +218,7 @@ func (s *Store) GroupByAddress(ctx context.Context, key string) (g Group, err er
 // Aliases returns the further addresses of groups, by group.
 func (s *Store) Aliases(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]string, error) {
 	var rows []address
-	if err := s.with(ctx).Order("addr_key").Find(&rows, "ref IN ? AND kind = ?", groups, KindAlias).Error; err != nil {
+	if err := s.with(ctx).Select("ref", "address").Order("addr_key").Find(&rows, "ref IN ? AND kind = ?", groups, KindAlias).Error; err != nil {
 		return nil, wrap("read aliases", err)
 	}
 	out := map[uuid.UUID][]string{}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"time"
@@ -111,11 +112,16 @@ func (s *Store) AddCredential(ctx context.Context, c Credential) error {
 	return wrap("record a credential", s.with(ctx).Create(&c).Error)
 }
 
-// CredentialByHash returns a session or token and its person.
+// CredentialByHash returns what a session or token is good for, and its person
+// without the password.
 func (s *Store) CredentialByHash(ctx context.Context, hash []byte) (c Credential, p Person, err error) {
-	if err = s.with(ctx).Take(&c, "hash = ?", hash).Error; err == nil {
-		err = s.with(ctx).Take(&p, "id = ?", c.PersonID).Error
+	row := s.with(ctx).Raw(`SELECT c.id, c.kind, c.expires_at, p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes
+		FROM credentials c JOIN people p ON p.id = c.person_id WHERE c.hash = ?`, hash).Row()
+	err = row.Scan(&c.ID, &c.Kind, &c.ExpiresAt, &p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, &p.Attributes)
+	if errors.Is(err, sql.ErrNoRows) {
+		return c, p, ErrNotFound
 	}
+	c.PersonID = p.ID
 	return c, p, wrap("read a credential", err)
 }
 

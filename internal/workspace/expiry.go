@@ -386,7 +386,7 @@ func (w *Workspace) purge(ctx context.Context, e expiry, now time.Time) error {
 // noticeRecipients returns who is told about a group: its active owners, else the
 // caretaker, else the administrators.
 func (w *Workspace) noticeRecipients(ctx context.Context, g *store.Group) ([]string, error) {
-	owners, err := w.store.Staff(ctx, []uuid.UUID{g.ID})
+	owners, err := w.store.Owners(ctx, []uuid.UUID{g.ID})
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -90,16 +91,14 @@ func (w *Workspace) shapePage(ctx context.Context, a Actor, page store.Page[stor
 	if len(ids) == 0 {
 		return api.Page[api.Group]{Items: []api.Group{}, Total: page.Total}, nil
 	}
-	owners, err := w.store.Staff(ctx, ids)
-	if err != nil {
-		return none, err
-	}
-	aliases, err := w.store.Aliases(ctx, ids)
-	if err != nil {
-		return none, err
-	}
-	roles, err := w.store.Roles(ctx, a.Person.ID, ids)
-	if err != nil {
+	var owners map[uuid.UUID][]store.OwnerRow
+	var aliases map[uuid.UUID][]string
+	var roles map[uuid.UUID]expand.Role
+	var all errgroup.Group
+	all.Go(func() (err error) { owners, err = w.store.Owners(ctx, ids); return err })
+	all.Go(func() (err error) { aliases, err = w.store.Aliases(ctx, ids); return err })
+	all.Go(func() (err error) { roles, err = w.store.Roles(ctx, a.Person.ID, ids); return err })
+	if err := all.Wait(); err != nil {
 		return none, err
 	}
 	return pageOf(page, func(g store.Group) api.Group {
@@ -107,7 +106,7 @@ func (w *Workspace) shapePage(ctx context.Context, a Actor, page store.Page[stor
 	}), nil
 }
 
-func shape(g store.Group, owners []store.MemberRow, aliases []string, mine expand.Role, p lifecycle.Policy, now time.Time) api.Group {
+func shape(g store.Group, owners []store.OwnerRow, aliases []string, mine expand.Role, p lifecycle.Policy, now time.Time) api.Group {
 	life := g.Life()
 	half := policyHalf(g.Policy())
 	out := api.Group{

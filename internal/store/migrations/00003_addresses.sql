@@ -10,5 +10,5 @@ CREATE TABLE addresses (
   UNIQUE KEY addresses_group_alike (group_alike),
   KEY addresses_alike (alike),
   KEY addresses_loose (loose),
-  KEY addresses_ref (ref)
+  KEY addresses_ref (ref, kind)
 );

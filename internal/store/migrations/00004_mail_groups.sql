@@ -42,5 +42,5 @@ CREATE TABLE mail_groups (
   KEY groups_expires (expires_at, id),
   KEY groups_created (created_at, id),
   KEY groups_post (post, id),
-  KEY groups_ended (ended_at, id)
+  KEY groups_ended (ended_at, expires_at, retired)
 );
