@@ -109,13 +109,20 @@ function Shell({ me, children }: { me: Me; children: ReactNode }) {
         flexShrink="0"
         wrap="wrap"
       >
-        <HStack gap="2">
+        <HStack gap="2" py="2">
           <Image src="/leaf.svg" alt="" w="7" bg="white" borderRadius="md" p="0.5" />
-          <Text fontFamily="heading" fontSize="lg" fontWeight="600" hideBelow="md">
+          <Text fontFamily="heading" fontSize="lg" fontWeight="600">
             Ivy Table
           </Text>
         </HStack>
-        <HStack as="nav" aria-label="Places" gap="0" alignSelf="stretch" overflowX="auto">
+        <HStack
+          as="nav"
+          aria-label="Places"
+          gap="0"
+          order={{ base: 3, md: 0 }}
+          w={{ base: 'full', md: 'auto' }}
+          overflowX="auto"
+        >
           {me.places.map((p) => {
             const [path, label] = places[p] ?? ['/', p];
             return (
@@ -148,7 +155,7 @@ function Shell({ me, children }: { me: Me; children: ReactNode }) {
 }
 
 const tab = {
-  padding: '0 0.8rem',
+  padding: '0 0.75rem',
   display: 'flex',
   alignItems: 'center',
   minHeight: '3.25rem',

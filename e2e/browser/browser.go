@@ -134,6 +134,12 @@ func (p *Page) Choose(css, value string) error {
 	return err
 }
 
+// Top scrolls the page to its beginning.
+func (p *Page) Top() error {
+	_, err := p.Eval("document.querySelector('main').scrollTo(0, 0)")
+	return err
+}
+
 // SignIn signs in on the sign-in page of a service.
 func (p *Page) SignIn(url, address, password string) error {
 	return errors.Join(p.Goto(url), p.Fill("[name=address]", address), p.Fill("[name=password]", password), p.Press("Sign in"), p.Gone("Password"))

@@ -41,7 +41,7 @@ var shots = []shot{
 			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),
 			p.Fill("#owners input", "oda"), p.Press("Oda Fenn"), p.Fill("#owners input", "bram tol"), p.Press("Bram Tolley"),
 			p.Fill("#people input", "pilot@gannetport.example"), p.Press("pilot@gannetport.example"), p.Press("Let owners add external members"), p.Fill("#people input", "tove al"), p.Press("Tove Alder"),
-			p.See("Create and add 4 people"))
+			p.See("Create and add 4 people"), p.Top())
 	}},
 	{name: "group-overview", as: demo.Administrator, path: "/groups/lost-property@merrowline.example", see: "What would happen", do: func(p *browser.Page) error {
 		return errors.Join(p.Fill("[name=as]", "stranger@elsewhere.example"), p.Press("Rehearse"), p.See("It would wait for approval."))

@@ -55,6 +55,7 @@ func as(t *testing.T, address string) {
 	t.Helper()
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	t.Setenv("IVYTABLE_URL", server.URL)
+	t.Setenv("COLUMNS", "100")
 	token := ""
 	if address != "" {
 		made, err := k.W.CreateToken(context.Background(), k.Actor(t, address), api.NewToken{Name: "test"})
@@ -272,7 +273,7 @@ func TestHelp(t *testing.T) {
 
 func TestTable(t *testing.T) {
 	var b bytes.Buffer
-	table(&b, []string{"NAME", "ADDRESS"}, [][]string{{strings.Repeat("夜", 60), "a@b.example"}, {"x", "y"}})
+	table(&b, lineWidth, []string{"NAME", "ADDRESS"}, [][]string{{strings.Repeat("夜", 60), "a@b.example"}, {"x", "y"}})
 	for _, line := range strings.Split(b.String(), "\n") {
 		if n := cells(line); n > lineWidth {
 			t.Errorf("%d columns: %s", n, line)

@@ -5,15 +5,34 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
+	"os"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/term"
 	"golang.org/x/text/width"
 )
 
-// lineWidth is what a table fits into.
+// lineWidth is the least that a table on a terminal fits into, in columns.
 const lineWidth = 100
+
+// width returns how many columns a table may take: those of the terminal, or of
+// COLUMNS where that is set, but not under 100. In a pipe nothing is cut.
+func (a *app) width() int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		return max(n, lineWidth)
+	}
+	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return max(n, lineWidth)
+		}
+		return lineWidth
+	}
+	return math.MaxInt
+}
 
 // list prints rows under headings: as a table that fits the line, or as CSV; as
 // JSON it prints value.
@@ -31,7 +50,7 @@ func (a *app) list(value any, headings []string, rows [][]string) error {
 		fmt.Fprintln(a.out, "Nothing to list.")
 		return nil
 	}
-	table(a.out, headings, rows)
+	table(a.out, a.width(), headings, rows)
 	return nil
 }
 
@@ -87,7 +106,7 @@ func wrap(s string, indent int) string {
 // rigid are the columns that are cut last, for they are of little use when cut.
 var rigid = map[string]bool{"ID": true, "ADDRESS": true, "SINCE": true, "WHEN": true, "EXPIRES": true, "OUTCOME": true}
 
-func table(w io.Writer, headings []string, rows [][]string) {
+func table(w io.Writer, fits int, headings []string, rows [][]string) {
 	widths := make([]int, len(headings))
 	for i, h := range headings {
 		widths[i] = cells(h)
@@ -95,7 +114,7 @@ func table(w io.Writer, headings []string, rows [][]string) {
 			widths[i] = max(widths[i], cells(r[i]))
 		}
 	}
-	for total(widths) > lineWidth {
+	for total(widths) > fits {
 		i := widest(widths, func(i int) bool { return !rigid[headings[i]] && widths[i] > 12 })
 		if i < 0 {
 			i = widest(widths, func(i int) bool { return headings[i] != "ID" })

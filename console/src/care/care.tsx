@@ -16,7 +16,7 @@ export default function Care() {
       <Heading as="h1" size="2xl" mb="4">
         Care
       </Heading>
-      <Grid templateColumns={{ base: '1fr', lg: '3fr 2fr' }} gap="5" alignItems="start">
+      <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
         {expiry.data ? (
           <Rule key={expiry.data.version} saved={expiry.data} />
         ) : expiry.error ? (

@@ -139,7 +139,7 @@ export default function CreateGroup() {
           Clear the sheet
         </Button>
       </HStack>
-      <Grid templateColumns={{ base: '1fr', lg: '9rem minmax(0, 1fr) 22rem' }} gap="6" alignItems="start">
+      <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '9rem minmax(0, 1fr) 22rem' }} gap="6" alignItems="start">
         <Steps
           done={{
             name: proposal.data?.status === 'free' && draft.name.trim() !== '',

@@ -179,7 +179,7 @@ function Rows(props: {
       role="region"
       aria-label="Groups"
     >
-      <table className="list" style={{ minWidth: '56rem' }} aria-rowcount={rows.length}>
+      <table className="list even" style={{ minWidth: '56rem' }} aria-rowcount={rows.length}>
         <thead>
           <tr>
             {columns.map(([key, label, width, sort]) => {

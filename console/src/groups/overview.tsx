@@ -14,7 +14,7 @@ export function Overview({ group: g }: { group: Group }) {
   });
   const c = g.counts;
   return (
-    <Grid templateColumns={{ base: '1fr', lg: '3fr 2fr' }} gap="5" alignItems="start">
+    <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
       <Stack gap="5">
         <Description group={g} />
         <Panel title="In short">

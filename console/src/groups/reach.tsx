@@ -38,7 +38,11 @@ export function Reach({ group: g }: { group: Group }) {
   const picture = drafting && effect.data ? effect.data.picture : saved.data;
   const shifts = drafting ? (effect.data?.shifts ?? []) : [];
   return (
-    <Grid templateColumns={{ base: '1fr', lg: 'minmax(0, 2fr) minmax(19rem, 1fr)' }} gap="5" alignItems="start">
+    <Grid
+      templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 2fr) minmax(19rem, 1fr)' }}
+      gap="5"
+      alignItems="start"
+    >
       <Panel title="Who may do what">
         <PolicyEditor saved={saved.data} draft={draft} onDraft={setDraft} disabled={!may} />
       </Panel>

@@ -85,7 +85,7 @@ function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
     <Box
       as="li"
       display="grid"
-      gridTemplateColumns={{ base: '1fr', md: '10rem 1fr' }}
+      gridTemplateColumns={{ base: 'minmax(0, 1fr)', md: '10rem 1fr' }}
       gap="1"
       borderBottomWidth="1px"
       py="2.5"

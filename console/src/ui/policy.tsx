@@ -150,7 +150,7 @@ export function PolicyEditor(props: {
 /** StandIns lets four kinds of people say what they could do. */
 export function StandIns({ list, columns = 1 }: { list: StandIn[]; columns?: number }) {
   return (
-    <Grid templateColumns={{ base: '1fr', md: `repeat(${columns}, 1fr)` }} gap="3">
+    <Grid templateColumns={{ base: 'minmax(0, 1fr)', md: `repeat(${columns}, 1fr)` }} gap="3">
       {list.map((s) => (
         <Box
           key={s.who}
