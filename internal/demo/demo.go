@@ -19,6 +19,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/mail"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -47,6 +48,12 @@ func Forget(dir string) error {
 	}
 	if _, err := os.Stat(filepath.Join(dir, marker)); err != nil {
 		return fmt.Errorf("%s holds no demo (it has no file %s), so it is not deleted", dir, marker)
+	}
+	if err := localdb.Halt(dir); err != nil {
+		return err
+	}
+	if entries, err = os.ReadDir(dir); err != nil {
+		return err
 	}
 	for _, e := range entries {
 		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {

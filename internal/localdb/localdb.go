@@ -231,6 +231,24 @@ func (s *Server) prepare(ctx context.Context, socket, password string) error {
 	return nil
 }
 
+// Halt stops a server that a killed process left behind in a folder. It fails when
+// the folder is in use.
+func Halt(folder string) error {
+	dir, err := filepath.Abs(folder)
+	if err != nil {
+		return err
+	}
+	lock, err := lockFolder(dir)
+	if err != nil {
+		return err
+	}
+	if _, pid := running(dir, socketPath(dir)); pid != 0 {
+		(&Server{lock: lock, pid: pid}).Stop()
+		return nil
+	}
+	return lock.Close()
+}
+
 // Stop ends the server cleanly and waits for it, at most 30 seconds.
 func (s *Server) Stop() {
 	defer s.lock.Close()

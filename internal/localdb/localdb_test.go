@@ -51,8 +51,15 @@ func TestServer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer fourth.Stop()
 	run(t, fourth, "INSERT INTO kept VALUES (2)")
+	if err := Halt(dir); err == nil {
+		t.Error("a folder in use was halted")
+	}
+	fourth.lock.Close() // as a kill of our process would
+	if err := Halt(dir); err != nil {
+		t.Error(err)
+	}
+	<-fourth.wait
 }
 
 func run(t *testing.T, s *Server, q string) {

@@ -108,7 +108,7 @@ type Trace struct {
 func ListID(address string) string { return strings.Replace(address, "@", ".", 1) }
 
 // For returns the message as it goes out to a target, with its Message-ID: the
-// author's, or one made from the trace where there was none. A message that has
+// author's, or one made from the trace and the group's domain where there was none. A message that has
 // been through the group before is refused.
 func (m Message) For(t workspace.Target, tr Trace) ([]byte, string, error) {
 	h := m.header.Copy()
@@ -134,7 +134,7 @@ func (m Message) For(t workspace.Target, tr Trace) ([]byte, string, error) {
 	}
 	id := m.ID
 	if id == "" {
-		id = "<" + tr.ID + "@" + tr.By + ">"
+		id = "<" + tr.ID + "@" + t.Group.Address[strings.IndexByte(t.Group.Address, '@')+1:] + ">"
 		h.Set("Message-Id", id)
 	}
 	if !h.Has("Date") {

@@ -272,6 +272,7 @@ func (w *Workspace) RunExpiry(ctx context.Context) error {
 			break
 		}
 	}
+	w.o.Wake()
 	return w.purge(ctx, e, now)
 }
 

@@ -107,11 +107,14 @@ func (w *Workspace) shapePage(ctx context.Context, a Actor, page store.Page[stor
 }
 
 func shape(g store.Group, owners []store.OwnerRow, aliases []string, mine expand.Role, p lifecycle.Policy, now time.Time) api.Group {
-	life := g.Life()
+	life, state := g.Life(), p.State(g.Life(), now)
+	if state == lifecycle.Lapsed && life.Ended.IsZero() {
+		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
+	}
 	half := policyHalf(g.Policy())
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: aliases, Description: g.Description, Language: g.Language,
-		State: string(p.State(life, now)), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
+		State: string(state), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
 		Externals: half.Externals, Hold: half.Hold, Suspicious: half.Suspicious, Sentence: g.Policy().Sentence(), Owners: []api.Name{},
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
 		Term:   api.Term{RenewedAt: g.RenewedAt, Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt, Version: g.Version,

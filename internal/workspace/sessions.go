@@ -280,5 +280,8 @@ func (w *Workspace) MoveClock(ctx context.Context, a Actor, days int) (api.Clock
 		}
 		return t.SaveSetting(ctx, clockSetting, ahead, version+1)
 	})
+	if err == nil {
+		err = w.RunExpiry(ctx) // so that what the new day brings is there with it
+	}
 	return api.Clock{Now: w.now(ctx)}, err
 }
