@@ -105,6 +105,37 @@ type PolicyPatch struct {
 	Suspicious string            `json:"suspicious,omitempty"`
 }
 
+// Set puts an answer or a setting into the patch by its name, such as post or
+// join.how. Whether there is such a question the service says.
+func (p *PolicyPatch) Set(name, value string) {
+	switch name {
+	case "privacy":
+		p.Privacy = value
+	case "leave":
+		p.Leave = value
+	case "externals":
+		p.Externals = value
+	case "hold":
+		p.Hold = value
+	case "suspicious":
+		p.Suspicious = value
+	case "join.audience", "join.how":
+		if p.Join == nil {
+			p.Join = &JoinPatch{}
+		}
+		if name == "join.how" {
+			p.Join.How = value
+		} else {
+			p.Join.Audience = value
+		}
+	default:
+		if p.Policy == nil {
+			p.Policy = map[string]string{}
+		}
+		p.Policy[name] = value
+	}
+}
+
 // JoinPatch is any part of the join rule.
 type JoinPatch struct {
 	Audience string `json:"audience,omitempty"`

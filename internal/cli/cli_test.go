@@ -18,7 +18,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/httpapi"
-	"ivytable.example/ivytable/internal/localdb/dbtest"
 	kit "ivytable.example/ivytable/internal/testkit"
 )
 
@@ -29,25 +28,14 @@ var (
 	update = flag.Bool("update", false, "write the golden files anew")
 )
 
-type mainFunc func() int
-
-func (f mainFunc) Run() int { return f() }
-
 func TestMain(m *testing.M) {
 	flag.Parse()
 	time.Local = time.UTC
-	dbtest.Main(mainFunc(func() int {
-		var err error
-		if k, err = kit.New(dsn); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer k.Store.Close()
+	kit.Main(m, "cli", &k, func() (func(), error) {
 		routes, _ := httpapi.Routes(k.W, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
 		server = httptest.NewServer(routes)
-		defer server.Close()
-		return m.Run()
-	}), "cli", &dsn)
+		return server.Close, nil
+	})
 }
 
 // as makes the commands that follow those of somebody.

@@ -125,43 +125,17 @@ func (a *app) showGroup(g api.Group) error {
 		[2]string{"State", g.State}, [2]string{"Expires", term}, [2]string{"My role", g.MyRole})
 }
 
-// patchOf makes a policy patch of name=value words.
-func patchOf(words []string) (api.PolicyPatch, error) {
-	p := api.PolicyPatch{}
+// patchOf makes a policy patch of NAME=VALUE words.
+func patchOf(words []string) (p api.PolicyPatch, err error) {
 	for _, w := range words {
 		name, value, ok := strings.Cut(w, "=")
 		if !ok {
 			return p, usagef("%q has to be written as NAME=VALUE, such as post=anyone", w)
 		}
-		switch name {
-		case "privacy":
-			p.Privacy = value
-		case "leave":
-			p.Leave = value
-		case "externals":
-			p.Externals = value
-		case "hold":
-			p.Hold = value
-		case "suspicious":
-			p.Suspicious = value
-		case "join.audience", "join.how":
-			if p.Join == nil {
-				p.Join = &api.JoinPatch{}
-			}
-			if name == "join.how" {
-				p.Join.How = value
-			} else {
-				p.Join.Audience = value
-			}
-		default:
-			if _, err := policy.ParseQuestion(name); err != nil {
-				return p, usagef("%v, or privacy, leave, externals, hold, suspicious, join.audience, join.how", err)
-			}
-			if p.Policy == nil {
-				p.Policy = map[string]string{}
-			}
-			p.Policy[name] = value
+		if err := new(policy.Policy).Set(name, policy.Default().Get(name)); err != nil {
+			return p, usage{err}
 		}
+		p.Set(name, value)
 	}
 	return p, nil
 }

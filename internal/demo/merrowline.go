@@ -50,28 +50,10 @@ func (g group) address() string {
 	return local + "@" + mainDomain
 }
 
-func (g group) patch() api.PolicyPatch {
-	p := api.PolicyPatch{Policy: map[string]string{}, Join: &api.JoinPatch{}}
+func (g group) patch() (p api.PolicyPatch) {
 	for _, w := range strings.Fields(g.set) {
 		name, value, _ := strings.Cut(w, "=")
-		switch name {
-		case "privacy":
-			p.Privacy = value
-		case "join.audience":
-			p.Join.Audience = value
-		case "join.how":
-			p.Join.How = value
-		case "leave":
-			p.Leave = value
-		case "externals":
-			p.Externals = value
-		case "hold":
-			p.Hold = value
-		case "suspicious":
-			p.Suspicious = value
-		default:
-			p.Policy[name] = value
-		}
+		p.Set(name, value)
 	}
 	return p
 }

@@ -18,7 +18,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/httpapi"
-	"ivytable.example/ivytable/internal/localdb/dbtest"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -33,24 +32,13 @@ var (
 	update = flag.Bool("update", false, "write the golden files anew")
 )
 
-type mainFunc func() int
-
-func (f mainFunc) Run() int { return f() }
-
 func TestMain(m *testing.M) {
 	flag.Parse()
-	dbtest.Main(mainFunc(func() int {
-		var err error
-		if k, err = kit.New(dsn); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer k.Store.Close()
+	kit.Main(m, "httpapi", &k, func() (func(), error) {
 		routes, _ = httpapi.Routes(k.W, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: "0.1.0"})
 		server = httptest.NewServer(routes)
-		defer server.Close()
-		return m.Run()
-	}), "httpapi", &dsn)
+		return server.Close, nil
+	})
 }
 
 // token returns a token of somebody.

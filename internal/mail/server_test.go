@@ -8,7 +8,6 @@ import (
 	"io"
 	"log/slog"
 	"net"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -18,7 +17,6 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/mail"
 	kit "ivytable.example/ivytable/internal/testkit"
 )
@@ -30,29 +28,17 @@ var (
 	addr string
 )
 
-type mainFunc func() int
-
-func (f mainFunc) Run() int { return f() }
-
 func TestMain(m *testing.M) {
-	dbtest.Main(mainFunc(func() int {
-		var err error
-		if k, err = kit.New(dsn); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer k.Store.Close()
+	kit.Main(m, "mail", &k, func() (func(), error) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
+			return nil, err
 		}
 		addr = l.Addr().String()
 		s := mail.NewServer(k.W, slog.New(slog.DiscardHandler), "mail.merrowline.example")
 		go s.Serve(l)
-		defer s.Shutdown(ctx)
-		return m.Run()
-	}), "mail", &dsn)
+		return func() { s.Shutdown(ctx) }, nil
+	})
 }
 
 // dial connects, and signs in when as is not empty.

@@ -4,6 +4,8 @@ package testkit
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -11,6 +13,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -39,6 +42,7 @@ var names = [][2]string{{Administrator, "Ines Skerry"}, {Auditor, "Signe Holm"},
 
 // Kit is the workspace.
 type Kit struct {
+	DSN   string
 	Store *store.Store
 	W     *workspace.Workspace
 	Woken atomic.Int32 // how often mail was queued
@@ -70,7 +74,7 @@ func New(dsn string) (*Kit, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Kit{Store: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+	k := &Kit{DSN: dsn, Store: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
 	k.W = workspace.New(s, workspace.Options{Now: k.Now, PublicURL: "http://console.example", Wake: func() { k.Woken.Add(1) }})
 	if err := s.SetDomains(ctx, []string{Domain, Second}); err != nil {
 		return nil, err
@@ -117,6 +121,34 @@ func (k *Kit) Group(t testing.TB, name string, change ...func(*api.NewGroup)) ap
 	}
 	return g
 }
+
+// Main runs the tests of a package with *k set to a workspace in a schema of its
+// own. before, when it is not nil, prepares more and returns what undoes it.
+func Main(m *testing.M, schema string, k **Kit, before func() (after func(), err error)) {
+	var dsn string
+	dbtest.Main(runner(func() int {
+		var err error
+		after := func() {}
+		if *k, err = New(dsn); err == nil {
+			defer (*k).Store.Close()
+			if before != nil {
+				after, err = before()
+			}
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer after()
+		return m.Run()
+	}), schema, &dsn)
+}
+
+// runner is a *testing.M that prepares first.
+type runner func() int
+
+// Run prepares and runs the tests.
+func (r runner) Run() int { return r() }
 
 // Address parses an address.
 func Address(t testing.TB, s string) mailaddr.Address {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"os"
 	"slices"
 	"sync"
 	"testing"
@@ -17,7 +16,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/demo/postoffice"
-	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/work"
@@ -29,21 +27,7 @@ var (
 	k   *kit.Kit
 )
 
-type mainFunc func() int
-
-func (f mainFunc) Run() int { return f() }
-
-func TestMain(m *testing.M) {
-	dbtest.Main(mainFunc(func() int {
-		var err error
-		if k, err = kit.New(dsn); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer k.Store.Close()
-		return m.Run()
-	}), "work", &dsn)
-}
+func TestMain(m *testing.M) { kit.Main(m, "work", &k, nil) }
 
 // wait waits for a condition.
 func wait(t *testing.T, what string, ok func() bool) {

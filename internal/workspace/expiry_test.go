@@ -17,7 +17,7 @@ import (
 // to every group.
 func life(t *testing.T, schema string) *kit.Kit {
 	t.Helper()
-	own, err := dbtest.Schema(dsn, "ivytable_"+schema)
+	own, err := dbtest.Schema(k.DSN, "ivytable_"+schema)
 	if err != nil {
 		t.Fatal(err)
 	}

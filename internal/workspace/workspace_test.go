@@ -3,15 +3,12 @@ package workspace_test
 import (
 	"context"
 	"errors"
-	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
@@ -20,25 +17,9 @@ import (
 var (
 	ctx = context.Background()
 	k   *kit.Kit
-	dsn string
 )
 
-func TestMain(m *testing.M) {
-	dbtest.Main(mainFunc(func() int {
-		var err error
-		if k, err = kit.New(dsn); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer k.Store.Close()
-		return m.Run()
-	}), "workspace", &dsn)
-}
-
-// mainFunc lets a package prepare before its tests run.
-type mainFunc func() int
-
-func (f mainFunc) Run() int { return f() }
+func TestMain(m *testing.M) { kit.Main(m, "workspace", &k, nil) }
 
 // kindOf returns the kind of an error and its words.
 func kindOf(t *testing.T, err error) (workspace.Kind, string) {
@@ -392,7 +373,7 @@ func TestPosts(t *testing.T) {
 	if err := post(t, g.Address, kit.Member, true, "held"); err != nil {
 		t.Fatal(err)
 	}
-	waiting, _ = k.W.WaitingPosts(ctx, mod, "", "", 10)
+	waiting, _ = k.W.WaitingPosts(ctx, mod, g.Address, "", 10)
 	if err := k.W.DecidePost(ctx, mod, waiting.Items[0].ID, api.Verdict{Verdict: "decline", Reason: "Off topic"}); err != nil {
 		t.Fatal(err)
 	}
