@@ -125,7 +125,11 @@ func (s *server) observe(next http.Handler) http.Handler {
 		next.ServeHTTP(sw, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		requestSeconds.WithLabelValues(r.Method, route, strconv.Itoa(sw.status)).Observe(time.Since(began).Seconds())
-		s.o.Log.Debug("request", "method", r.Method, "path", r.URL.Path, "status", sw.status, "ms", time.Since(began).Milliseconds(), "request_id", r.Context().Value(requestKey))
+		level := slog.LevelDebug
+		if r.Method != http.MethodGet || sw.status >= 400 {
+			level = slog.LevelInfo
+		}
+		s.o.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", sw.status, "ms", time.Since(began).Milliseconds(), "request_id", r.Context().Value(requestKey))
 	})
 }
 

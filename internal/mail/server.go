@@ -184,7 +184,9 @@ func (s *session) Data(r io.Reader) error {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	err = s.w.Accept(ctx, in)
+	log := s.log.With("id", tr.ID, "author", m.Author.Key(), "proven", proven, "to", len(s.targets), "size", len(raw))
 	if no := new(workspace.Refused); errors.As(err, &no) {
+		log.Info("message refused", "group", no.Group.Address, "rule", no.Decision.RuleName())
 		return refused(no)
 	}
 	if err != nil {
@@ -192,6 +194,7 @@ func (s *session) Data(r io.Reader) error {
 		return s.failed("data", err)
 	}
 	messagesIn.WithLabelValues("taken").Inc()
+	log.Info("message taken")
 	return nil
 }
 

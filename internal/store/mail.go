@@ -172,23 +172,11 @@ func (s *Store) FinishDeliveries(ctx context.Context, rows []Delivery) error {
 	})
 }
 
-// DeliveryCount is how many deliveries of a message stand where.
-type DeliveryCount struct {
-	State int8
-	N     int
-}
-
-// DeliveryCounts returns how the deliveries of all messages stand.
-func (s *Store) DeliveryCounts(ctx context.Context) (map[int8]int, error) {
-	var rows []DeliveryCount
-	if err := s.with(ctx).Raw("SELECT state, COUNT(*) AS n FROM deliveries GROUP BY state").Scan(&rows).Error; err != nil {
-		return nil, wrap("count deliveries", err)
-	}
-	out := map[int8]int{}
-	for _, r := range rows {
-		out[r.State] = r.N
-	}
-	return out, nil
+// CountDeliveries returns how many deliveries stand in a state. Of those that are
+// queued there are few; of the others as many as mail was ever sent.
+func (s *Store) CountDeliveries(ctx context.Context, state int8) (n int64, err error) {
+	err = s.with(ctx).Model(&Delivery{}).Where("state = ?", state).Count(&n).Error
+	return n, wrap("count deliveries", err)
 }
 
 // Notice is one that was sent.

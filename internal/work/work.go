@@ -29,6 +29,10 @@ var deliveries = promauto.NewCounterVec(prometheus.CounterOpts{
 	Name: "ivytable_deliveries_total", Help: "Attempts to deliver to one recipient, by result.",
 }, []string{"result"})
 
+var waiting = promauto.NewGauge(prometheus.GaugeOpts{
+	Name: "ivytable_deliveries_waiting", Help: "Deliveries that are queued, those of all instances.",
+})
+
 // Options are what the work is done with.
 type Options struct {
 	Relay       string // host:port
@@ -70,6 +74,13 @@ func (r *Runner) Run(ctx context.Context, w *workspace.Workspace) {
 	all.Go(func() { r.every(ctx, r.o.ExpiryEvery, "expiry", r.w.RunExpiry) })
 	all.Go(func() {
 		r.every(ctx, time.Hour, "old sessions", func(ctx context.Context) error { return r.store.DeleteExpiredCredentials(ctx, time.Now().UTC()) })
+	})
+	all.Go(func() {
+		r.every(ctx, 15*time.Second, "the count of deliveries", func(ctx context.Context) error {
+			n, err := r.store.CountDeliveries(ctx, store.Queued)
+			waiting.Set(float64(n))
+			return err
+		})
 	})
 	all.Wait()
 }

@@ -16,7 +16,16 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { X } from 'lucide-react';
 import { type ReactNode, useEffect, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { api, ask, type NewGroup, type Picture, type PolicyPatch, type Proposal, Refusal } from '../api/client';
+import {
+  api,
+  ask,
+  type Expiry,
+  type NewGroup,
+  type Picture,
+  type PolicyPatch,
+  type Proposal,
+  Refusal,
+} from '../api/client';
 import { useMe } from '../session/me';
 import { plural } from '../ui/dates';
 import { Panel, Trouble } from '../ui/parts';
@@ -352,6 +361,14 @@ function Chosen(props: {
   );
 }
 
+/** termWords says how long a new group will live. */
+function termWords(e: Expiry | undefined): string {
+  if (!e) return '';
+  return e.term_days > 0 && e.scope === 'all'
+    ? `It expires ${plural(e.term_days, 'day')} after its last renewal.`
+    : 'It never expires, unless the workspace sets a term.';
+}
+
 /** Sheet fills itself while the rest of the page is filled in. */
 function Sheet(props: {
   draft: Draft;
@@ -366,6 +383,7 @@ function Sheet(props: {
   onCreate: () => void;
 }) {
   const { draft, proposal, picture } = props;
+  const expiry = useQuery({ queryKey: ['expiry'], queryFn: () => ask(api.GET('/api/v1/expiry')) });
   return (
     <Box position={{ lg: 'sticky' }} top="5">
       <Panel>
@@ -378,6 +396,7 @@ function Sheet(props: {
               {proposal?.address || 'no address yet'}
             </Text>
           </Box>
+          <Text>{termWords(expiry.data)}</Text>
           {picture && (
             <>
               <Text>{picture.sentence}</Text>

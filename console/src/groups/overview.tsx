@@ -59,12 +59,13 @@ export function Overview({ group: g }: { group: Group }) {
 
 function Description({ group: g }: { group: Group }) {
   const [text, setText] = useState<string | null>(null);
+  const [name, setName] = useState(g.name);
   const save = useMutation({
     mutationFn: () =>
       ask(
         api.PATCH('/api/v1/groups/{ref}', {
           params: { path: { ref: g.address }, header: { 'If-Match': `"${g.version}"` } },
-          body: { description: text ?? '' },
+          body: { name, description: text ?? '' },
         }),
       ),
     onSuccess: () => setText(null),
@@ -72,8 +73,12 @@ function Description({ group: g }: { group: Group }) {
   const may = g.may?.includes('change');
   if (text !== null) {
     return (
-      <Panel title="Why it exists">
+      <Panel title="Name, and why it exists">
         <Stack gap="2">
+          <Input aria-label="Name" name="group-name" value={name} onChange={(e) => setName(e.target.value)} />
+          <Text fontSize="sm" color="fg.muted">
+            The address stays {g.address}.
+          </Text>
           <Textarea
             aria-label="Why it exists"
             rows={3}
@@ -100,7 +105,15 @@ function Description({ group: g }: { group: Group }) {
       title="Why it exists"
       side={
         may && (
-          <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setText(g.description)}>
+          <Button
+            size="xs"
+            variant="outline"
+            colorPalette="gray"
+            onClick={() => {
+              setName(g.name);
+              setText(g.description);
+            }}
+          >
             Change
           </Button>
         )
