@@ -166,6 +166,9 @@ func TestPagesOfGroups(t *testing.T) {
 			}
 		}
 	}
+	if p, err := s.Groups(ctx, GroupQuery{Q: "paged", Sort: ByName, Limit: 23}); err != nil || p.Next != (Cursor{}) || len(p.Items) != 23 {
+		t.Errorf("a page as long as the list: %d, then %q, %v", len(p.Items), p.Next, err)
+	}
 	if _, err := ParseCursor("nonsense"); err == nil {
 		t.Error("a cursor that nobody gave out was read")
 	}

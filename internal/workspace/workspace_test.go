@@ -241,6 +241,23 @@ func TestTheLastOwnerStays(t *testing.T) {
 	}
 }
 
+func TestTheOnlyOwnerStays(t *testing.T) {
+	g := k.Group(t, "One Alone")
+	for who, as := range map[string]string{"the owner": kit.Owner, "an administrator": kit.Administrator} {
+		_, demoted := k.W.ChangeMember(ctx, k.Actor(t, as), g.Address, kit.Owner, api.MemberPatch{Role: "member"})
+		for what, err := range map[string]error{"removed": k.W.RemoveMember(ctx, k.Actor(t, as), g.Address, kit.Owner), "demoted": demoted} {
+			if err == nil {
+				t.Errorf("%s by %s", what, who)
+			} else if kind, says := kindOf(t, err); kind != workspace.Conflict || says != "Oda Fenn is the last owner of One Alone. Make somebody else an owner first." {
+				t.Errorf("%s by %s: %d, %s", what, who, kind, says)
+			}
+		}
+	}
+	if _, err := k.W.ChangeMember(ctx, k.Actor(t, kit.Owner), g.Address, kit.Owner, api.MemberPatch{Delivery: "none"}); err != nil {
+		t.Errorf("its delivery is its own: %v", err)
+	}
+}
+
 func TestLeaving(t *testing.T) {
 	for leave, kind := range map[string]workspace.Kind{"free": -1, "asking": workspace.NotAllowed, "fixed": workspace.NotAllowed} {
 		g := k.Group(t, "Leave "+leave, func(n *api.NewGroup) { n.Leave = leave })
