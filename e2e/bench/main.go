@@ -31,7 +31,7 @@ import (
 
 var size = demo.Size{People: 10_000, Groups: 2_000, Memberships: 200_000}
 
-const runs = 400
+const runs = 1000
 
 // row is one line of the report.
 type row struct {

@@ -23,29 +23,41 @@ type Name struct {
 
 // Group is a mail group as the person who asks may see it.
 type Group struct {
-	ID          string            `json:"id"`
-	Name        string            `json:"name"`
-	Address     string            `json:"address"`
-	Aliases     []string          `json:"aliases"`
-	Description string            `json:"description"`
-	State       string            `json:"state" enum:"active,due,lapsed,retired"`
-	Language    string            `json:"language"`
-	Traits      []string          `json:"traits"`
-	Privacy     string            `json:"privacy" enum:"members,workspace,anyone,mixed"`
-	Policy      map[string]string `json:"policy" doc:"An audience for each question"`
-	Join        Join              `json:"join"`
-	Leave       string            `json:"leave" enum:"free,asking,fixed"`
-	Externals   string            `json:"externals" enum:"barred,owners,adders"`
-	Hold        string            `json:"hold" enum:"nobody,outsiders,non_members,newcomers,everyone"`
-	Suspicious  string            `json:"suspicious" enum:"deliver,hold,refuse"`
-	Sentence    string            `json:"sentence" doc:"The policy in one line"`
-	Owners      []Name            `json:"owners"`
-	Counts      Counts            `json:"counts"`
-	Term        Term              `json:"term"`
-	MyRole      string            `json:"my_role" enum:"none,member,moderator,owner" doc:"Of the person who asks"`
-	May         []string          `json:"may,omitempty" doc:"What the person who asks may do; only on a single group"`
-	CreatedAt   time.Time         `json:"created_at"`
-	Version     int               `json:"version" doc:"The ETag, as a number"`
+	ID          string    `json:"id"`
+	Name        string    `json:"name"`
+	Address     string    `json:"address"`
+	Aliases     []string  `json:"aliases"`
+	Description string    `json:"description"`
+	State       string    `json:"state" enum:"active,due,lapsed,retired"`
+	Language    string    `json:"language"`
+	Traits      []string  `json:"traits"`
+	Privacy     string    `json:"privacy" enum:"members,workspace,anyone,mixed"`
+	Policy      Answers   `json:"policy"`
+	Join        Join      `json:"join"`
+	Leave       string    `json:"leave" enum:"free,asking,fixed"`
+	Externals   string    `json:"externals" enum:"barred,owners,adders"`
+	Hold        string    `json:"hold" enum:"nobody,outsiders,non_members,newcomers,everyone"`
+	Suspicious  string    `json:"suspicious" enum:"deliver,hold,refuse"`
+	Sentence    string    `json:"sentence" doc:"The policy in one line"`
+	Owners      []Name    `json:"owners"`
+	Counts      Counts    `json:"counts"`
+	Term        Term      `json:"term"`
+	MyRole      string    `json:"my_role" enum:"none,member,moderator,owner" doc:"Of the person who asks"`
+	May         []string  `json:"may,omitempty" doc:"What the person who asks may do; only on a single group"`
+	CreatedAt   time.Time `json:"created_at"`
+	Version     int       `json:"version" doc:"The ETag, as a number"`
+}
+
+// Answers are the audiences of a policy, by question.
+type Answers struct {
+	Find        string `json:"find" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	SeePeople   string `json:"see_people" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	Read        string `json:"read" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	Post        string `json:"post" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	WriteOwners string `json:"write_owners" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	AddPeople   string `json:"add_people" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	SpeakAs     string `json:"speak_as" enum:"nobody,owners,moderators,members,workspace,anyone"`
+	SpeakFor    string `json:"speak_for" enum:"nobody,owners,moderators,members,workspace,anyone"`
 }
 
 // Join is the join rule.
@@ -230,13 +242,13 @@ type Picture struct {
 
 // PolicyHalf is the policy half of a group.
 type PolicyHalf struct {
-	Privacy    string            `json:"privacy" enum:"members,workspace,anyone,mixed"`
-	Policy     map[string]string `json:"policy"`
-	Join       Join              `json:"join"`
-	Leave      string            `json:"leave"`
-	Externals  string            `json:"externals"`
-	Hold       string            `json:"hold"`
-	Suspicious string            `json:"suspicious"`
+	Privacy    string  `json:"privacy" enum:"members,workspace,anyone,mixed"`
+	Policy     Answers `json:"policy"`
+	Join       Join    `json:"join"`
+	Leave      string  `json:"leave"`
+	Externals  string  `json:"externals"`
+	Hold       string  `json:"hold"`
+	Suspicious string  `json:"suspicious"`
 }
 
 // Share is people who gain or lose something. Count is -1 for strangers, whom

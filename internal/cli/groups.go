@@ -62,7 +62,7 @@ func (a *app) groupList() *cobra.Command {
 			}
 			rows := make([][]string, len(p.Items))
 			for i, g := range p.Items {
-				rows[i] = []string{g.Name, g.Address, g.State, fmt.Sprint(g.Counts.Owners), fmt.Sprint(people(g)), g.Policy["post"], expires(g)}
+				rows[i] = []string{g.Name, g.Address, g.State, fmt.Sprint(g.Counts.Owners), fmt.Sprint(people(g)), g.Policy.Post, expires(g)}
 			}
 			if err := a.list(p, []string{"NAME", "ADDRESS", "STATE", "OWNERS", "PEOPLE", "WHO WRITES", "EXPIRES"}, rows); err != nil {
 				return err

@@ -9,7 +9,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
-	"ivytable.example/ivytable/internal/core/policy"
 )
 
 func (a *app) policyCommands() *cobra.Command {
@@ -63,10 +62,10 @@ func (a *app) policyCommands() *cobra.Command {
 
 func (a *app) showPicture(value any, p api.Picture) error {
 	pairs := [][2]string{{"Reach", p.Sentence}}
-	for q := policy.Find; q < policy.Questions; q++ {
-		pairs = append(pairs, [2]string{q.String(), p.Policy[q.String()]})
-	}
-	pairs = append(pairs, [2]string{"join", p.Join.Audience + ", " + p.Join.How}, [2]string{"leave", p.Leave}, [2]string{"externals", p.Externals},
+	answers := p.Policy
+	pairs = append(pairs, [2]string{"find", answers.Find}, [2]string{"see_people", answers.SeePeople}, [2]string{"read", answers.Read}, [2]string{"post", answers.Post},
+		[2]string{"write_owners", answers.WriteOwners}, [2]string{"add_people", answers.AddPeople}, [2]string{"speak_as", answers.SpeakAs}, [2]string{"speak_for", answers.SpeakFor},
+		[2]string{"join", p.Join.Audience + ", " + p.Join.How}, [2]string{"leave", p.Leave}, [2]string{"externals", p.Externals},
 		[2]string{"hold", p.Hold}, [2]string{"suspicious", p.Suspicious})
 	for _, s := range p.StandIns {
 		var parts []string

@@ -59,10 +59,9 @@ func upperFirst(s string) string {
 }
 
 func policyHalf(p policy.Policy) api.PolicyHalf {
-	answers := make(map[string]string, policy.Questions)
-	for q := policy.Find; q < policy.Questions; q++ {
-		answers[q.String()] = p.Answers[q].String()
-	}
+	at := func(q policy.Question) string { return p.Answers[q].String() }
+	answers := api.Answers{Find: at(policy.Find), SeePeople: at(policy.SeePeople), Read: at(policy.Read), Post: at(policy.Post),
+		WriteOwners: at(policy.WriteOwners), AddPeople: at(policy.AddPeople), SpeakAs: at(policy.SpeakAs), SpeakFor: at(policy.SpeakFor)}
 	return api.PolicyHalf{Privacy: p.Privacy().String(), Policy: answers, Join: api.Join{Audience: p.JoinAudience.String(), How: p.JoinHow.String()},
 		Leave: p.Leave.String(), Externals: p.Externals.String(), Hold: p.Hold.String(), Suspicious: p.Suspicious.String()}
 }

@@ -303,7 +303,7 @@ func TestPolicyEffectAndChange(t *testing.T) {
 	if err != nil || len(e.Shifts) != 2 || e.Shifts[0].Gains[0] != (api.Share{Who: "colleagues", Count: 3}) || len(e.Picture.Warnings) != 1 {
 		t.Errorf("effect: %+v, %v", e, err)
 	}
-	if now, _ := k.W.Group(ctx, owner, g.Address); now.Policy["post"] != "members" {
+	if now, _ := k.W.Group(ctx, owner, g.Address); now.Policy.Post != "members" {
 		t.Error("looking at the effect changed the policy")
 	}
 	after, err := k.W.ChangePolicy(ctx, owner, g.Address, patch, g.Version+1)
@@ -312,7 +312,7 @@ func TestPolicyEffectAndChange(t *testing.T) {
 	} else if kind, _ := kindOf(t, err); kind != workspace.Stale {
 		t.Error(err)
 	}
-	if after, err = k.W.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err != nil || after.Policy["post"] != "anyone" || after.Hold != "nobody" {
+	if after, err = k.W.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err != nil || after.Policy.Post != "anyone" || after.Hold != "nobody" {
 		t.Fatalf("%+v, %v", after, err)
 	}
 	if _, err = k.W.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err == nil {

@@ -3,7 +3,9 @@ import type { Fault, Picture, PolicyPatch, StandIn } from '../api/client';
 import { Choice } from './parts';
 import { audiences, privacies, questions, settings } from './words';
 
-type Half = Pick<Picture, 'policy' | 'join' | 'leave' | 'externals' | 'hold' | 'suspicious' | 'privacy'>;
+type Half = Pick<Picture, 'join' | 'leave' | 'externals' | 'hold' | 'suspicious' | 'privacy'> & {
+  policy: Record<string, string>;
+};
 
 /** over puts a patch over a policy, for showing a draft before the service has answered. */
 function over(half: Half, patch: PolicyPatch): Half {
