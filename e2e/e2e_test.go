@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -312,6 +313,49 @@ func TestKilledBetweenAcceptingAndDelivering(t *testing.T) {
 	}
 	if err := second.stop(); err != nil {
 		t.Errorf("it stopped with %v\n%s", err, second.said())
+	}
+}
+
+// When the database is killed, mail is put off or taken, never lost, and the service
+// goes on by itself.
+func TestDatabaseKilled(t *testing.T) {
+	p := newPlace(t)
+	service := start(t, p.env(), "demo")
+	c := p.api(demo.Administrator)
+	const group = "night-dispatch@merrowline.example"
+	raw := func(subject string) []byte {
+		return []byte("From: " + demo.Owner + "\r\nSubject: " + subject + "\r\n\r\nx\r\n")
+	}
+	if err := p.send(demo.Owner, demo.Owner, raw("before"), group); err != nil {
+		t.Fatal(err)
+	}
+	b, err := os.ReadFile(filepath.Join(p.dir, "db.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	var e *smtp.SMTPError
+	if err := p.send("", demo.Owner, raw("meanwhile"), group); err != nil && (!errors.As(err, &e) || e.Code/100 != 4) {
+		t.Errorf("mail meanwhile is answered %v", err)
+	}
+	wait(t, "the service answers again", func() bool { _, err := c.Group(ctx, group); return err == nil })
+	if err := p.send(demo.Owner, demo.Owner, raw("after"), group); err != nil {
+		t.Fatal(err)
+	}
+	for _, subject := range []string{"before", "after"} {
+		wait(t, subject+" arrived", func() bool { return len(p.letters(demo.Member, subject)) > 0 })
+	}
+	if n := len(p.letters(demo.Member, "after")); n != 1 {
+		t.Errorf("it arrived %d times", n)
+	}
+	if err := service.stop(); err != nil {
+		t.Errorf("it stopped with %v", err)
 	}
 }
 

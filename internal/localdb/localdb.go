@@ -3,7 +3,8 @@
 // The server listens on a loopback port of its own and on a socket inside the
 // folder; only the user of the folder can read the password that it was given.
 // The folder is locked: a second start in it fails at once. A server that a
-// killed process left behind is taken over, not started twice.
+// killed process left behind is taken over, not started twice. A server that ends
+// by itself is started again.
 package localdb
 
 import (
@@ -20,6 +21,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -37,10 +39,14 @@ type Options struct {
 
 // Server is a running server. Stop it.
 type Server struct {
-	DSN  string // for the driver, with the schema
-	lock *os.File
-	pid  int
-	wait chan struct{} // closed when a server that we started has ended; nil for one taken over
+	DSN    string // for the driver, with the schema
+	lock   *os.File
+	launch func() (pid int, wait chan struct{}, err error)
+
+	mu       sync.Mutex
+	pid      int
+	wait     chan struct{} // closed when a server that we started has ended; nil for one taken over
+	stopping bool
 }
 
 // Start makes the folder's database when there is none and starts its server.
@@ -88,20 +94,23 @@ func (s *Server) start(ctx context.Context, dir string, o Options) error {
 		return err
 	}
 	port, pid := running(dir, socket)
-	if pid == 0 {
+	fresh := pid == 0
+	if fresh {
 		if port, err = freePort(); err != nil {
 			return err
 		}
-		if err := s.launch(dir, data, socket, port, o.Throwaway); err != nil {
+	}
+	s.pid, s.launch = pid, func() (int, chan struct{}, error) { return launch(dir, data, socket, port, o.Throwaway) }
+	if fresh {
+		if s.pid, s.wait, err = s.launch(); err != nil {
 			return err
 		}
-	} else {
-		s.pid = pid
 	}
 	if err := s.prepare(ctx, socket, password); err != nil {
 		s.Stop()
 		return fmt.Errorf("%w; the server's log is %s", err, filepath.Join(dir, "db.err"))
 	}
+	go s.watch()
 	s.DSN = fmt.Sprintf("ivytable:%s@tcp(127.0.0.1:%d)/%s?parseTime=true&loc=UTC&charset=utf8mb4&interpolateParams=true", password, port, Name)
 	return nil
 }
@@ -137,7 +146,7 @@ func install(ctx context.Context, data string) error {
 	return nil
 }
 
-func (s *Server) launch(dir, data, socket string, port int, throwaway bool) error {
+func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait chan struct{}, err error) {
 	bin, err := exec.LookPath("mariadbd")
 	if err != nil {
 		bin = "/usr/sbin/mariadbd"
@@ -152,11 +161,39 @@ func (s *Server) launch(dir, data, socket string, port int, throwaway bool) erro
 	cmd := exec.Command(bin, args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is for us; we stop it in turn
 	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("start MariaDB: %w", err)
+		return 0, nil, fmt.Errorf("start MariaDB: %w", err)
 	}
-	s.pid, s.wait = cmd.Process.Pid, make(chan struct{})
-	go func() { _ = cmd.Wait(); close(s.wait) }()
-	return os.WriteFile(filepath.Join(dir, "db.port"), []byte(strconv.Itoa(port)), 0o600)
+	wait = make(chan struct{})
+	go func() { _ = cmd.Wait(); close(wait) }()
+	return cmd.Process.Pid, wait, os.WriteFile(filepath.Join(dir, "db.port"), []byte(strconv.Itoa(port)), 0o600)
+}
+
+// watch starts a server that ended by itself again, on the same port.
+func (s *Server) watch() {
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for range tick.C {
+		s.mu.Lock()
+		if s.stopping {
+			s.mu.Unlock()
+			return
+		}
+		if !s.alive() {
+			if pid, wait, err := s.launch(); err == nil { // else again at the next tick
+				s.pid, s.wait = pid, wait
+			}
+		}
+		s.mu.Unlock()
+	}
+}
+
+func (s *Server) alive() bool {
+	select {
+	case <-s.wait: // never, for one that we took over
+		return false
+	default:
+		return s.wait != nil || syscall.Kill(s.pid, 0) == nil
+	}
 }
 
 // running returns the port and process of a server that still serves dir.
@@ -252,16 +289,11 @@ func Halt(folder string) error {
 // Stop ends the server cleanly and waits for it, at most 30 seconds.
 func (s *Server) Stop() {
 	defer s.lock.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopping = true
 	_ = syscall.Kill(s.pid, syscall.SIGTERM)
-	deadline := time.Now().Add(30 * time.Second)
-	for time.Now().Before(deadline) {
-		select {
-		case <-s.wait: // never, for one that we took over
-			return
-		case <-time.After(20 * time.Millisecond):
-			if s.wait == nil && syscall.Kill(s.pid, 0) != nil {
-				return
-			}
-		}
+	for deadline := time.Now().Add(30 * time.Second); s.alive() && time.Now().Before(deadline); {
+		time.Sleep(20 * time.Millisecond)
 	}
 }

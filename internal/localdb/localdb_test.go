@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 )
 
 func TestServer(t *testing.T) {
@@ -23,7 +24,7 @@ func TestServer(t *testing.T) {
 	}
 
 	// A process that is killed takes neither the server nor the lock with it.
-	s.lock.Close()
+	s.abandon()
 	again, err := Start(ctx, Options{Dir: dir, Throwaway: true})
 	if err != nil {
 		t.Fatal(err)
@@ -32,10 +33,25 @@ func TestServer(t *testing.T) {
 		t.Errorf("the server left behind was not taken over: %d, then %d", s.pid, again.pid)
 	}
 	run(t, again, "INSERT INTO kept VALUES (1)")
-	again.Stop()
-	<-s.wait
 
-	// A server that was killed comes back with what it held.
+	// A server that ends by itself, taken over or not, comes back with what it held.
+	for range 2 {
+		again.mu.Lock()
+		_ = syscall.Kill(again.pid, syscall.SIGKILL)
+		again.mu.Unlock()
+		deadline := time.Now().Add(20 * time.Second)
+		for query(again, "INSERT INTO kept VALUES (2)") != nil {
+			if time.Now().After(deadline) {
+				t.Fatal("it did not come back")
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	again.Stop()
+	if err := query(again, "SELECT 1"); err == nil {
+		t.Error("it answers after Stop")
+	}
+
 	third, err := Start(ctx, Options{Dir: dir, Throwaway: true})
 	if err != nil {
 		t.Fatal(err)
@@ -44,32 +60,37 @@ func TestServer(t *testing.T) {
 	if n, _ := strconv.Atoi(strings.TrimSpace(string(pid))); n != third.pid {
 		t.Errorf("the pid file says %d, we started %d", n, third.pid)
 	}
-	_ = syscall.Kill(third.pid, syscall.SIGKILL)
-	<-third.wait
-	third.lock.Close()
-	fourth, err := Start(ctx, Options{Dir: dir, Throwaway: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	run(t, fourth, "INSERT INTO kept VALUES (2)")
 	if err := Halt(dir); err == nil {
 		t.Error("a folder in use was halted")
 	}
-	fourth.lock.Close() // as a kill of our process would
+	third.abandon()
 	if err := Halt(dir); err != nil {
 		t.Error(err)
 	}
-	<-fourth.wait
+	<-third.wait
+}
+
+// abandon leaves a server as a kill of our process would.
+func (s *Server) abandon() {
+	s.mu.Lock()
+	s.stopping = true
+	s.mu.Unlock()
+	s.lock.Close()
+}
+
+func query(s *Server, q string) error {
+	db, err := sql.Open("mysql", s.DSN)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.Exec(q)
+	return err
 }
 
 func run(t *testing.T, s *Server, q string) {
 	t.Helper()
-	db, err := sql.Open("mysql", s.DSN)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	if _, err := db.Exec(q); err != nil {
+	if err := query(s, q); err != nil {
 		t.Fatal(err)
 	}
 }
