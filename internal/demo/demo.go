@@ -204,7 +204,7 @@ func (f *filler) make(ctx context.Context, i int, g group) error {
 			n.People = append(n.People, api.NewPerson{Address: a, Role: role})
 		}
 	}
-	made, _, err := f.w.CreateGroup(ctx, f.ines, n, "")
+	made, err := f.w.CreateGroup(ctx, f.ines, n, "")
 	if err == nil && g.standing != "" {
 		_, err = f.w.ChangeGroup(ctx, f.ines, made.Address, api.GroupPatch{Standing: &g.standing}, 0)
 	}

@@ -106,10 +106,10 @@ func (s *server) register(a huma.API) {
 	}) (*reply[api.Page[api.Person]], error) {
 		return body(w.People(ctx, by, in.Q, in.Cursor, in.Limit))
 	})
-	route(s, a, "GET", v1+"/people/{address}", "read-person", "One person", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Address string `path:"address" maxLength:"400"`
+	route(s, a, "GET", v1+"/people/{ref}", "read-person", "One person", 200, func(ctx context.Context, by workspace.Actor, in *struct {
+		Ref string `path:"ref" maxLength:"400" doc:"Identifier or address"`
 	}) (*reply[api.Person], error) {
-		return body(w.Person(ctx, by, in.Address))
+		return body(w.Person(ctx, by, in.Ref))
 	})
 	route(s, a, "GET", v1+"/address-proposals", "propose-address", "An address for a name, or whether an address is free", 200, func(ctx context.Context, by workspace.Actor, in *struct {
 		Name    string `query:"name" maxLength:"400"`
@@ -161,8 +161,7 @@ func (s *server) registerGroups(a huma.API) {
 		Key  string `header:"Idempotency-Key" maxLength:"100" doc:"Makes a repeat of the same request harmless"`
 		Body api.NewGroup
 	}) (*tagged[api.Group], error) {
-		g, _, err := w.CreateGroup(ctx, by, in.Body, in.Key)
-		return taggedGroup(g, err)
+		return taggedGroup(w.CreateGroup(ctx, by, in.Body, in.Key))
 	})
 	route(s, a, "GET", group, "read-group", "One group", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
 		return taggedGroup(w.Group(ctx, by, in.Group))

@@ -115,7 +115,7 @@ func (k *Kit) Group(t testing.TB, name string, change ...func(*api.NewGroup)) ap
 	for _, c := range change {
 		c(&n)
 	}
-	g, _, err := k.W.CreateGroup(context.Background(), k.Actor(t, Administrator), n, "")
+	g, err := k.W.CreateGroup(context.Background(), k.Actor(t, Administrator), n, "")
 	if err != nil {
 		t.Fatalf("make %s: %v", name, err)
 	}

@@ -221,34 +221,34 @@ var languages = []string{"en"}
 
 // CreateGroup makes a group. A key of the client's makes a repeat harmless: the
 // same request with the same key returns the group that the first one made.
-func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, key string) (api.Group, []api.Added, error) {
+func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, key string) (api.Group, error) {
 	if err := allow(a, createGroup); err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	body, err := json.Marshal(n)
 	if err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	sum := sha256.Sum256(body)
 	if key != "" {
 		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
-			return g, []api.Added{}, err
+			return g, err
 		}
 	}
 	domains, err := w.store.Domains(ctx)
 	if err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	g, lines, err := w.prepareGroup(ctx, a, &n, domains)
 	if err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	results, err := w.resolve(ctx, &g, lines, true)
 	if err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	if err := refusedAsProblems(results, len(n.Owners)); err != nil {
-		return api.Group{}, nil, err
+		return api.Group{}, err
 	}
 	err = w.store.Tx(ctx, func(t *store.Store) error {
 		g := g // a repeat of the transaction begins anew
@@ -268,14 +268,13 @@ func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, ke
 	})
 	if errors.Is(err, store.ErrDuplicate) && key != "" {
 		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
-			return g, []api.Added{}, err
+			return g, err
 		}
 	}
 	if err != nil {
-		return api.Group{}, nil, w.takeAddress(ctx, err, g.Address, domains)
+		return api.Group{}, w.takeAddress(ctx, err, g.Address, domains)
 	}
-	made, err := w.Group(ctx, a, g.ID.String())
-	return made, added(results), err
+	return w.Group(ctx, a, g.ID.String())
 }
 
 func (w *Workspace) createdBefore(ctx context.Context, a Actor, key string, sum []byte) (api.Group, bool, error) {

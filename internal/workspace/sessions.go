@@ -232,18 +232,22 @@ func (w *Workspace) People(ctx context.Context, a Actor, q, cursor string, limit
 	return pageOf(p, person), err
 }
 
-// Person returns somebody by address.
-func (w *Workspace) Person(ctx context.Context, a Actor, address string) (api.Person, error) {
+// Person returns somebody by identifier or address.
+func (w *Workspace) Person(ctx context.Context, a Actor, ref string) (api.Person, error) {
 	if err := allow(a, searchPeople); err != nil {
 		return api.Person{}, err
 	}
-	addr, err := parseAddress("address", address)
-	if err != nil {
-		return api.Person{}, err
+	var p store.Person
+	id, err := uuid.Parse(ref)
+	if err == nil {
+		p, err = w.store.Person(ctx, id)
+	} else if addr, bad := mailaddr.Parse(ref); bad == nil {
+		p, err = w.store.PersonByKey(ctx, addr.Key())
+	} else {
+		err = store.ErrNotFound
 	}
-	p, err := w.store.PersonByKey(ctx, addr.Key())
 	if errors.Is(err, store.ErrNotFound) || err == nil && p.External {
-		return api.Person{}, fail(NotFound, "There is nobody with the address %s in the workspace.", addr)
+		return api.Person{}, fail(NotFound, "There is nobody %q in the workspace. Give an address or an identifier.", cut(ref, 100))
 	}
 	return person(p), err
 }

@@ -98,7 +98,7 @@ func TestCreateGroupRefuses(t *testing.T) {
 	} {
 		n := good()
 		c.with(&n)
-		_, _, err := k.W.CreateGroup(ctx, ines, n, "")
+		_, err := k.W.CreateGroup(ctx, ines, n, "")
 		if err == nil {
 			t.Errorf("%s: was made", c.name)
 			continue
@@ -119,16 +119,16 @@ func TestCreateGroupRefuses(t *testing.T) {
 func TestIdempotencyKey(t *testing.T) {
 	ines := k.Actor(t, kit.Administrator)
 	n := api.NewGroup{Name: "Once Only", Owners: []string{kit.Owner}}
-	first, _, err := k.W.CreateGroup(ctx, ines, n, "key-1")
+	first, err := k.W.CreateGroup(ctx, ines, n, "key-1")
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, _, err := k.W.CreateGroup(ctx, ines, n, "key-1")
+	again, err := k.W.CreateGroup(ctx, ines, n, "key-1")
 	if err != nil || again.ID != first.ID {
 		t.Errorf("a repeat made %s, %v", again.ID, err)
 	}
 	n.Name = "Another"
-	if _, _, err := k.W.CreateGroup(ctx, ines, n, "key-1"); err == nil {
+	if _, err := k.W.CreateGroup(ctx, ines, n, "key-1"); err == nil {
 		t.Error("the key served for another request")
 	} else if kind, _ := kindOf(t, err); kind != workspace.Conflict {
 		t.Errorf("the key for another request: %v", err)
@@ -143,7 +143,7 @@ func TestOneAddressForOne(t *testing.T) {
 	var all sync.WaitGroup
 	for range 6 {
 		all.Go(func() {
-			_, _, err := k.W.CreateGroup(ctx, ines, api.NewGroup{Name: "Contested", Owners: []string{kit.Owner}}, "")
+			_, err := k.W.CreateGroup(ctx, ines, api.NewGroup{Name: "Contested", Owners: []string{kit.Owner}}, "")
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
