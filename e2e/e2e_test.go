@@ -139,6 +139,7 @@ type place struct {
 	t                       *testing.T
 	http, smtp, page, sink  string
 	dir, config, signedInAs string
+	password                string
 }
 
 func newPlace(t *testing.T) *place {
@@ -149,7 +150,7 @@ func newPlace(t *testing.T) *place {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	return &place{t: t, http: freePort(t), smtp: freePort(t), page: freePort(t), sink: freePort(t), dir: filepath.Join(dir, "data"), config: filepath.Join(dir, "config")}
+	return &place{t: t, http: freePort(t), smtp: freePort(t), page: freePort(t), sink: freePort(t), dir: filepath.Join(dir, "data"), config: filepath.Join(dir, "config"), password: demo.Password}
 }
 
 func (p *place) env() []string {
@@ -170,7 +171,7 @@ func (p *place) cli(as string, args ...string) (int, string) {
 		return c.ProcessState.ExitCode(), string(out)
 	}
 	if p.signedInAs != as {
-		if code, out := run(demo.Password+"\n", "sign-in", as); code != 0 {
+		if code, out := run(p.password+"\n", "sign-in", as); code != 0 {
 			p.t.Fatalf("sign in as %s: %s", as, out)
 		}
 		p.signedInAs = as
@@ -189,7 +190,7 @@ func (p *place) must(as, says string, args ...string) {
 func (p *place) api(as string) *client.Client {
 	p.t.Helper()
 	c := client.New("http://"+p.http, "")
-	if _, err := c.SignIn(ctx, api.SignIn{Address: as, Password: demo.Password}, "e2e", 1); err != nil {
+	if _, err := c.SignIn(ctx, api.SignIn{Address: as, Password: p.password}, "e2e", 1); err != nil {
 		p.t.Fatal(err)
 	}
 	return c
@@ -204,7 +205,7 @@ func (p *place) send(as, from string, raw []byte, to ...string) error {
 	}
 	defer c.Close()
 	if as != "" {
-		if err := c.Auth(sasl.NewPlainClient("", as, demo.Password)); err != nil {
+		if err := c.Auth(sasl.NewPlainClient("", as, p.password)); err != nil {
 			p.t.Fatal(err)
 		}
 	}
@@ -241,9 +242,10 @@ func (p *place) raw(address string, n int) []byte {
 // new start each recipient gets the message once.
 func TestKilledBetweenAcceptingAndDelivering(t *testing.T) {
 	p := newPlace(t)
+	p.password = "nobody else's password"
 	relay := freePort(t)
 	setUp := exec.Command(binary, "serve", "first-administrator", demo.Administrator, "--name", "Ines Skerry")
-	setUp.Env, setUp.Stdin = append(os.Environ(), p.env()...), strings.NewReader(demo.Password+"\n")
+	setUp.Env, setUp.Stdin = append(os.Environ(), p.env()...), strings.NewReader(p.password+"\n")
 	if out, err := setUp.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}

@@ -31,7 +31,7 @@ const (
 	Owner         = "oda.fenn@merrowline.example"
 	Member        = "tove.alder@merrowline.example"
 	Auditor       = "signe.holm@merrowline.example"
-	Password      = "low-tide-demo"
+	Password      = workspace.SamplePassword
 
 	mainDomain = "merrowline.example"
 	crewDomain = "crew.merrowline.example"

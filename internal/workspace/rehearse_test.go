@@ -109,6 +109,7 @@ func TestSetUp(t *testing.T) {
 		{[]string{"not a domain"}, ines, "Ines", kit.Password, "one part"},
 		{[]string{kit.Domain}, ines, " ", kit.Password, "name is empty"},
 		{[]string{kit.Domain}, ines, "Ines", "short", "5 characters; it needs at least 12"},
+		{[]string{kit.Domain}, ines, "Ines", workspace.SamplePassword, "which everybody knows"},
 		{[]string{kit.Second}, ines, "Ines", kit.Password, "in one of the domains"},
 	} {
 		if err := workspace.SetUp(ctx, s, c.domains, c.address, c.name, c.password); err == nil || !strings.Contains(err.Error(), c.says) {

@@ -10,6 +10,9 @@ import (
 	"ivytable.example/ivytable/internal/store"
 )
 
+// SamplePassword is everybody's in the sample workspace, and nobody's elsewhere.
+const SamplePassword = "low-tide-demo"
+
 // SetUp gives an empty workspace its domains and its first administrator.
 func SetUp(ctx context.Context, s *store.Store, domains []string, address mailaddr.Address, name, password string) error {
 	for _, d := range domains {
@@ -22,6 +25,9 @@ func SetUp(ctx context.Context, s *store.Store, domains []string, address mailad
 	}
 	if len(password) < 12 {
 		return wrong("password", nil, fmt.Sprintf("The password has %d characters; it needs at least 12.", len(password)))
+	}
+	if password == SamplePassword {
+		return wrong("password", nil, "This is the password of the sample workspace, which everybody knows. Choose another.")
 	}
 	if !slices.Contains(domains, address.Domain()) {
 		return wrong("address", address.String(), "The administrator's address has to lie in one of the domains.")
