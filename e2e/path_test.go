@@ -359,7 +359,7 @@ func history(t *testing.T, p *place, ines *tab, c *client.Client) {
 func accessible(t *testing.T, p *place, ines *tab) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
-		t.Skip("axe-core is not installed; run: make build")
+		t.Fatalf("axe-core is not installed; run: make build: %v", err)
 	}
 	for _, dark := range []bool{false, true} {
 		ines.do(ines.Dark(dark))

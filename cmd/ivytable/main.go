@@ -4,6 +4,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // days are counted in the workspace's zone, wherever we run
 
 	"ivytable.example/ivytable/internal/cli"
 )

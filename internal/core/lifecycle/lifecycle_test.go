@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	_ "time/tzdata"
 )
 
 func at(s string) time.Time {
@@ -45,7 +46,7 @@ func TestExpiry(t *testing.T) {
 func TestDaysAreCountedInTheZone(t *testing.T) {
 	zone, err := time.LoadLocation("Pacific/Auckland")
 	if err != nil {
-		t.Skip("no time zone data on this machine")
+		t.Fatal(err)
 	}
 	p := half
 	p.Zone = zone
