@@ -401,7 +401,6 @@ function Sheet(props: {
             <>
               <Text>{picture.sentence}</Text>
               <Faults contradictions={picture.contradictions} warnings={picture.warnings} />
-              <StandIns list={picture.stand_ins} />
             </>
           )}
           {props.barred > 0 && (
@@ -424,6 +423,7 @@ function Sheet(props: {
               Still needs {props.missing.join(', ')}.
             </Text>
           )}
+          {picture && <StandIns list={picture.stand_ins} />}
         </Stack>
       </Panel>
     </Box>
