@@ -308,6 +308,22 @@ func TestBadRequests(t *testing.T) {
 	}
 }
 
+// Whatever ETag is given out is taken back.
+func TestTheFirstETagOfTheExpiryPolicy(t *testing.T) {
+	var e api.Expiry
+	_, body := ask(t, kit.Administrator, "GET", "/api/v1/expiry", "")
+	if err := json.Unmarshal([]byte(body), &e); err != nil {
+		t.Fatal(err)
+	}
+	tag := fmt.Sprintf("%q", fmt.Sprint(e.Version))
+	if status, says := ask(t, kit.Administrator, "PUT", "/api/v1/expiry", body, "If-Match", tag); status != 200 {
+		t.Errorf("with %s: %d %s", tag, status, says)
+	}
+	if status, _ := ask(t, kit.Administrator, "PUT", "/api/v1/expiry", body, "If-Match", tag); status != 412 {
+		t.Errorf("with %s again: %d", tag, status)
+	}
+}
+
 func TestSignInOverHTTP(t *testing.T) {
 	res, err := http.Post(server.URL+"/api/v1/session", "application/json", strings.NewReader(`{"address": "`+kit.Member+`", "password": "`+kit.Password+`"}`))
 	if err != nil {

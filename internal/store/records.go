@@ -60,8 +60,12 @@ func (s *Store) Setting(ctx context.Context, name string, v any) (version int, e
 	return s.setting(s.with(ctx), name, v)
 }
 
-// LockSetting is Setting for a transaction that will change it.
+// LockSetting is Setting for a transaction that will change it. A setting that was
+// never set gets an empty row, so that there is something to lock.
 func (s *Store) LockSetting(ctx context.Context, name string, v any) (version int, err error) {
+	if err := s.with(ctx).Exec("INSERT IGNORE INTO settings (name, value, version) VALUES (?, 'null', 0)", name).Error; err != nil {
+		return 0, wrap("lock a setting", err)
+	}
 	return s.setting(s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}), name, v)
 }
 

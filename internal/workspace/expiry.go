@@ -38,7 +38,7 @@ func (w *Workspace) expiry(ctx context.Context) (expiry, error) {
 	if err != nil {
 		return expiry{}, err
 	}
-	e.Version = version
+	e.Version = version + 1 // one that was never set has an ETag too
 	return newExpiry(e)
 }
 
@@ -106,15 +106,15 @@ func (w *Workspace) SetExpiry(ctx context.Context, a Actor, e api.Expiry, versio
 		if err != nil {
 			return err
 		}
-		if version > 0 && version != current {
-			return fail(Stale, "Somebody changed the expiry policy since you read it (version %d, now %d). Read it again, then make your change.", version, current)
+		if version > 0 && version != current+1 {
+			return fail(Stale, "Somebody changed the expiry policy since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
 		}
 		effect, dates, err := w.recalculate(ctx, t, next)
 		if err != nil {
 			return err
 		}
-		next.Version = current + 1
-		if err := t.SaveSetting(ctx, expirySetting, next.Expiry, next.Version); err != nil {
+		next.Version = current + 2
+		if err := t.SaveSetting(ctx, expirySetting, next.Expiry, current+1); err != nil {
 			return err
 		}
 		if err := t.SetExpiry(ctx, dates); err != nil {

@@ -186,7 +186,7 @@ func TestStandingChosenAndCaretaker(t *testing.T) {
 
 	chosen := half
 	chosen.Scope = "chosen"
-	if _, err := l.W.SetExpiry(ctx, ines, chosen, 1); err != nil {
+	if _, err := l.W.SetExpiry(ctx, ines, chosen, 2); err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := l.W.Group(ctx, ines, g.Address); now.Term.ExpiresAt != nil {
@@ -239,6 +239,36 @@ func TestSetExpiryRefuses(t *testing.T) {
 	}
 	if _, err := l.W.SetExpiry(ctx, ines, half, 7); err == nil {
 		t.Error("a version that is not there was taken")
+	}
+}
+
+// Of two who put the first rule in force at once, each having read that there is
+// none, one wins and the other is told.
+func TestTheFirstRuleIsOnes(t *testing.T) {
+	l := life(t, "first_rule")
+	ines := l.Actor(t, kit.Administrator)
+	read, err := l.W.Expiry(ctx, ines)
+	if err != nil || read.Version != 1 || read.TermDays != 0 {
+		t.Fatalf("before: %+v, %v", read, err)
+	}
+	errs := make([]error, 2)
+	var all sync.WaitGroup
+	for i := range errs {
+		all.Go(func() { _, errs[i] = l.W.SetExpiry(ctx, ines, half, read.Version) })
+	}
+	all.Wait()
+	if (errs[0] == nil) == (errs[1] == nil) {
+		t.Fatalf("%v; %v", errs[0], errs[1])
+	}
+	for _, err := range errs {
+		if err != nil {
+			if kind, _ := kindOf(t, err); kind != workspace.Stale {
+				t.Error(err)
+			}
+		}
+	}
+	if now, err := l.W.Expiry(ctx, ines); err != nil || now.Version != 2 || now.TermDays != 180 {
+		t.Errorf("after: %+v, %v", now, err)
 	}
 }
 

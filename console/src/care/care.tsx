@@ -75,7 +75,7 @@ function Rule({ saved }: { saved: Expiry }) {
   });
   const save = useMutation({
     mutationFn: () =>
-      ask(api.PUT('/api/v1/expiry', { params: { header: { 'If-Match': `"${saved.version ?? 0}"` } }, body })),
+      ask(api.PUT('/api/v1/expiry', { params: { header: { 'If-Match': `"${saved.version}"` } }, body })),
     onSuccess: () => toaster.create({ type: 'success', title: 'The rule is in force' }),
   });
   const problem = save.error ?? (changed ? effect.error : null);
