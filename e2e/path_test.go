@@ -223,6 +223,11 @@ func strangers(t *testing.T, p *place, ines *tab, c *client.Client) {
 	ines.do(ines.Fill("[name=as]", stranger), ines.Press("Rehearse"), ines.See("It would be refused."), ines.See(says), ines.See("open post to anyone"))
 
 	ines.open("/groups/"+byConsole+"/reach", "Who may do what")
+	chosen := func(question, audience string) error {
+		return ines.Until(`document.querySelector('[aria-label="` + question + ": " + audience + `"]').checked`)
+	}
+	ines.do(ines.Choose("label:has(option[value=mixed]) select, label:has(option[value=members]) select", "anyone"), chosen("Find it in the directory", "anyone"), chosen("Read its archive", "anyone"),
+		chosen("See who is in it", "workspace"), ines.See("Anyone on the internet can read it."), ines.Press("Drop the draft"), chosen("Read its archive", "members"))
 	if _, err := ines.Eval(`document.querySelector('[aria-label="Write to it: anyone"]').click()`); err != nil {
 		t.Fatal(err)
 	}

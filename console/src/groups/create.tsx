@@ -261,7 +261,12 @@ export default function CreateGroup() {
           </Section>
           <Section id="reach" title="Reach">
             {picture.data && (
-              <PolicyEditor saved={picture.data} draft={draft.policy} onDraft={(policy) => change({ policy })} />
+              <PolicyEditor
+                saved={picture.data}
+                answered={picture.data}
+                draft={draft.policy}
+                onDraft={(policy) => change({ policy })}
+              />
             )}
             <Trouble error={picture.error} />
           </Section>

@@ -44,7 +44,7 @@ export function Reach({ group: g }: { group: Group }) {
       alignItems="start"
     >
       <Panel title="Who may do what">
-        <PolicyEditor saved={saved.data} draft={draft} onDraft={setDraft} disabled={!may} />
+        <PolicyEditor saved={saved.data} answered={picture} draft={draft} onDraft={setDraft} disabled={!may} />
       </Panel>
       <Stack gap="5" position={{ lg: 'sticky' }} top="5">
         {drafting && (

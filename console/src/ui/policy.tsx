@@ -7,7 +7,7 @@ type Half = Pick<Picture, 'join' | 'leave' | 'externals' | 'hold' | 'suspicious'
   policy: Record<string, string>;
 };
 
-/** over puts a patch over a policy, for showing a draft before the service has answered. */
+/** over puts the choices of a draft over what the service last made of it, so that they show at once. */
 function over(half: Half, patch: PolicyPatch): Half {
   return {
     ...half,
@@ -79,40 +79,30 @@ function Ladder(props: {
 /** PolicyEditor changes a draft of a policy: a patch over what is saved. */
 export function PolicyEditor(props: {
   saved: Half;
+  answered: Half; // the draft as the service last put it
   draft: PolicyPatch;
   onDraft: (patch: PolicyPatch) => void;
   disabled?: boolean;
 }) {
   const { saved, draft, onDraft } = props;
-  const now = over(saved, draft);
+  const now = over(props.answered, draft);
   const disabled = props.disabled ?? false;
   const answer = (question: string, audience: string) =>
     onDraft({ ...draft, policy: { ...draft.policy, [question]: audience } });
-  const fill = (find: string, see: string, read: string) =>
-    onDraft({ ...draft, policy: { ...draft.policy, find, see_people: see, read } });
-  const privacy: Record<string, () => void> = {
-    members: () => fill('workspace', 'members', 'members'),
-    workspace: () => fill('workspace', 'workspace', 'workspace'),
-    anyone: () => fill('anyone', 'workspace', 'anyone'),
+  // What a privacy fills in the service says; answers of the draft would go before it.
+  const fill = (privacy: string) => {
+    const rest = Object.entries(draft.policy ?? {}).filter(([q]) => !['find', 'see_people', 'read'].includes(q));
+    onDraft({ ...draft, privacy, policy: Object.fromEntries(rest) });
   };
-  const p = now.policy;
-  const is = (f: string, s: string, r: string) => p.find === f && p.see_people === s && p.read === r;
-  const current = is('workspace', 'members', 'members')
-    ? 'members'
-    : is('workspace', 'workspace', 'workspace')
-      ? 'workspace'
-      : is('anyone', 'workspace', 'anyone')
-        ? 'anyone'
-        : 'own';
   return (
     <Stack gap="5">
       <SimpleGrid columns={{ base: 1, md: 2 }} gap="4">
         <Choice
           label="Privacy"
-          value={current}
+          value={now.privacy}
           disabled={disabled}
-          choices={current === 'own' ? [['own', 'As set below'], ...privacies] : privacies}
-          onChange={(v) => privacy[v]?.()}
+          choices={now.privacy === 'mixed' ? [['mixed', 'As set below'], ...privacies] : privacies}
+          onChange={fill}
         />
         <Text fontSize="sm" color="fg.muted" alignSelf="end">
           Privacy fills in who can find it, see who is in it and read it.
