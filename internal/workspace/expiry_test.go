@@ -31,6 +31,8 @@ func life(t *testing.T, schema string) *kit.Kit {
 
 var half = api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "caretaker@merrowline.example", TimeZone: "UTC"}
 
+func last[T any](_ T, err error) error { return err }
+
 func run(t *testing.T, l *kit.Kit) map[string][]string {
 	t.Helper()
 	if err := l.W.RunExpiry(ctx); err != nil {
@@ -81,6 +83,17 @@ func TestALife(t *testing.T) {
 	target := kit.Address(t, lapsed.Address)
 	if _, err := l.W.Target(ctx, target); err == nil {
 		t.Error("its time is over, but it takes mail until somebody looks")
+	}
+	for what, err := range map[string]error{
+		"renewed": last(l.W.Renew(ctx, oda, lapsed.Address)), "retired": last(l.W.Retire(ctx, oda, lapsed.Address, 0)),
+		"changed": last(l.W.ChangePolicy(ctx, oda, lapsed.Address, api.PolicyPatch{Hold: "everyone"}, 0)),
+		"joined":  last(l.W.AddMembers(ctx, oda, lapsed.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Colleague}}})),
+	} {
+		if err == nil {
+			t.Errorf("%s after its end, before anybody looked", what)
+		} else if kind, _ := kindOf(t, err); kind != workspace.Conflict {
+			t.Errorf("%s: %v", what, err)
+		}
 	}
 	if sent := run(t, l); len(sent) != 1 || sent["Left Alone has lapsed and can be restored until 21 Jun 2027"] == nil {
 		t.Errorf("lapsed: %v", sent)

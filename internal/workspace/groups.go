@@ -461,7 +461,7 @@ func ended(g *store.Group) error {
 // Renew starts a group's term anew.
 func (w *Workspace) Renew(ctx context.Context, a Actor, ref string) (api.Group, error) {
 	return w.update(ctx, a, renewGroup, ref, 0, "group.renew", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
-		if s := e.policy.State(g.Life(), now); s == lifecycle.Lapsed || s == lifecycle.Retired {
+		if e.policy.State(g.Life(), now).Ended() {
 			return nil, ended(g)
 		}
 		from, was := g.RenewedAt, g.ExpiresAt
@@ -473,8 +473,8 @@ func (w *Workspace) Renew(ctx context.Context, a Actor, ref string) (api.Group, 
 
 // Retire ends a group by hand. It can be restored for the recovery window.
 func (w *Workspace) Retire(ctx context.Context, a Actor, ref string, version int) (api.Group, error) {
-	return w.update(ctx, a, retireGroup, ref, version, "group.retire", func(g *store.Group, _ expiry, now time.Time) ([]api.FieldChange, error) {
-		if g.EndedAt != nil {
+	return w.update(ctx, a, retireGroup, ref, version, "group.retire", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+		if e.policy.State(g.Life(), now).Ended() {
 			return nil, fail(Conflict, "%s has ended already.", g.Name)
 		}
 		g.EndedAt, g.Retired = &now, true
@@ -486,7 +486,7 @@ func (w *Workspace) Retire(ctx context.Context, a Actor, ref string, version int
 func (w *Workspace) Restore(ctx context.Context, a Actor, ref string) (api.Group, error) {
 	return w.update(ctx, a, restoreGroup, ref, 0, "group.restore", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
 		state := e.policy.State(g.Life(), now)
-		if state != lifecycle.Lapsed && state != lifecycle.Retired {
+		if !state.Ended() {
 			return nil, fail(Conflict, "%s has not ended: there is nothing to restore.", g.Name)
 		}
 		g.EndedAt, g.Retired, g.RenewedAt = nil, false, now

@@ -278,12 +278,16 @@ func (w *Workspace) AddMembers(ctx context.Context, a Actor, ref string, n api.N
 	if err != nil {
 		return none, err
 	}
+	e, err := w.expiry(ctx)
+	if err != nil {
+		return none, err
+	}
 	switch {
 	case n.Way != "" && n.Way != "direct":
 		return none, wrong("way", n.Way, fmt.Sprintf("People can't be added by way of %q: choose direct.", n.Way))
 	case len(n.People) == 0:
 		return none, wrong("people", nil, "There is nobody in the list. Give at least one address.")
-	case found.EndedAt != nil:
+	case e.policy.State(found.Life(), w.now(ctx)).Ended():
 		return none, ended(&found)
 	}
 	lines := make([]line, len(n.People))

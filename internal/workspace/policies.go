@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 )
@@ -149,7 +148,7 @@ func shares(in []policy.Share) []api.Share {
 // ChangePolicy changes a group's policy and stores the effect with the change.
 func (w *Workspace) ChangePolicy(ctx context.Context, a Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
 	return w.update(ctx, a, changePolicy, ref, version, "policy.change", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
-		if s := e.policy.State(g.Life(), now); s == lifecycle.Lapsed || s == lifecycle.Retired {
+		if e.policy.State(g.Life(), now).Ended() {
 			return nil, ended(g)
 		}
 		after, bad := applyPatch(g.Policy(), patch)

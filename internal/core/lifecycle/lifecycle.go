@@ -44,6 +44,10 @@ const (
 	Retired State = "retired"
 )
 
+// Ended reports whether a group in this state takes no mail and no change but
+// being restored.
+func (s State) Ended() bool { return s == Lapsed || s == Retired }
+
 // States are all of them, in the order of a life.
 var States = []State{Active, Due, Lapsed, Retired}
 
