@@ -79,3 +79,32 @@ var lookalike = map[rune]string{
 	'а': "a", 'е': "e", 'о': "o", 'р': "p", 'с': "c", 'х': "x", 'у': "y", 'і': "i", 'ј': "j", 'ѕ': "s", 'һ': "h", 'ԁ': "d", 'ԛ': "q", 'ԝ': "w",
 	'ο': "o", 'α': "a", 'ν': "v", 'ι': "i", 'ρ': "p", 'κ': "k", 'υ': "u", 'ı': "i", 'ɡ': "g", 'ⅼ': "l", 'А': "A", 'В': "B", 'Е': "E", 'О': "O",
 }
+
+// Skeleton returns text as an eye takes it: lower case, without marks, letters of
+// other scripts that look Latin written in Latin. Two names with one skeleton can
+// be told apart by nobody who reads them.
+func Skeleton(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) || unicode.Is(unicode.Cf, r) {
+			return -1
+		}
+		if l, ok := lookalike[r]; ok {
+			r = rune(l[0])
+		}
+		return unicode.ToLower(r)
+	}, norm.NFKD.String(text))
+}
+
+// Romanise returns text in lower case, with the letters for which there is a rule
+// written in a to z and the others left as they are.
+func Romanise(text string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(norm.NFKD.String(text)) {
+		if s, known := fold(r); known {
+			b.WriteString(s)
+		} else if !unicode.Is(unicode.Mn, r) && !unicode.Is(unicode.Cf, r) {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}

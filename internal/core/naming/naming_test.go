@@ -1,0 +1,137 @@
+package naming
+
+import (
+	"strings"
+	"testing"
+)
+
+var (
+	rules = Rules{Suffix: " ({locality})", Words: []string{"payroll", "works council", "Директор", "社長"}, Beginnings: []string{"all", "Merrow Line"}}
+	tove  = Creator{Fields: map[string]string{"locality": "Gannet Quay", "department": "Dispatch"}}
+)
+
+func TestApply(t *testing.T) {
+	for _, c := range []struct {
+		name, local string
+		want, at    string // final name, final local part of one that was typed
+		faults      string // their rules
+	}{
+		{"Lost Keys", "", "Lost Keys (Gannet Quay)", "", ""},
+		{"Lost Keys", "keys", "Lost Keys (Gannet Quay)", "keys-gannet-quay", ""},
+		{"Lost Keys (gannet quay)", "keys-gannet-quay", "Lost Keys (gannet quay)", "keys-gannet-quay", ""},
+		{"", "", "", "", ""},
+		{"PAYROLL night", "", "PAYROLL night (Gannet Quay)", "", "word"},
+		{"Payroll-Nord", "", "Payroll-Nord (Gannet Quay)", "", "word"},
+		{"Pаyroll", "", "Pаyroll (Gannet Quay)", "", "word"}, // with a Cyrillic а
+		{"ＰＡＹＲＯＬＬ", "", "ＰＡＹＲＯＬＬ (Gannet Quay)", "", "word"},
+		{"Páyröll", "", "Páyröll (Gannet Quay)", "", "word"},
+		{"Pay\u200droll", "", "Pay\u200droll (Gannet Quay)", "", "word"},
+		{"Payrolls", "", "Payrolls (Gannet Quay)", "", ""},
+		{"Prepayroll", "", "Prepayroll (Gannet Quay)", "", ""},
+		{"The Works  Council", "", "The Works  Council (Gannet Quay)", "", "word"},
+		{"Council Works", "", "Council Works (Gannet Quay)", "", ""},
+		{"директор", "", "директор (Gannet Quay)", "", "word"},
+		{"Direktor", "", "Direktor (Gannet Quay)", "", "word"},
+		{"副社長室", "", "副社長室 (Gannet Quay)", "", "word"},
+		{"Money", "payroll", "Money (Gannet Quay)", "payroll-gannet-quay", "word"},
+		{"All Hands", "", "All Hands (Gannet Quay)", "", "beginning"},
+		{"Allotments", "", "Allotments (Gannet Quay)", "", ""},
+		{"Merrow  Line News", "", "Merrow  Line News (Gannet Quay)", "", "beginning"},
+		{"The Merrow Line", "", "The Merrow Line (Gannet Quay)", "", ""},
+	} {
+		r := rules.Apply(c.name, c.local, tove)
+		var faults []string
+		for _, f := range r.Faults {
+			faults = append(faults, f.Rule)
+			if f.Says == "" || f.Mend == "" {
+				t.Errorf("%s: a fault without words: %+v", c.name, f)
+			}
+		}
+		if r.Name != c.want || strings.Join(faults, " ") != c.faults {
+			t.Errorf("%q: %q, %v; want %q, %s", c.name, r.Name, faults, c.want, c.faults)
+		}
+		if c.local != "" && r.Local(c.local) != c.at {
+			t.Errorf("%q at %s: %s; want %s", c.name, c.local, r.Local(c.local), c.at)
+		}
+	}
+}
+
+func TestExempt(t *testing.T) {
+	r := rules.Apply("Payroll", "", Creator{Exempt: true})
+	if r.Name != "Payroll" || r.Faults != nil || len(r.Notes) != 2 || !strings.Contains(r.Notes[0], "does not bind you") || !strings.Contains(r.Notes[1], "no suffix") {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestFieldMissing(t *testing.T) {
+	r := Rules{Prefix: "{department}: ", Suffix: " ({locality})"}.Apply("Keys", "", Creator{Fields: map[string]string{"department": "Deck"}})
+	if r.Name != "Deck: Keys" || len(r.Notes) != 1 || !strings.Contains(r.Notes[0], "no locality") || r.Local("k") != "deck-k" {
+		t.Errorf("%+v", r)
+	}
+}
+
+func TestBroken(t *testing.T) {
+	r := Rules{Prefix: "{department}: ", Suffix: " ({locality})", Words: []string{"payroll"}}
+	for name, want := range map[string]string{
+		"Deck: Keys (Gannet Quay)":  "",
+		"Keys (Gannet Quay)":        "prefix",
+		"Deck: Keys":                "suffix",
+		"Deck: Payroll (North)":     "word",
+		": Keys (North)":            "prefix",
+		"Deck: Keys ()":             "suffix",
+		"Deck: Keys (North) and so": "suffix",
+	} {
+		var got []string
+		for _, f := range r.Broken(name, "x") {
+			got = append(got, f.Rule)
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %v; want %q", name, got, want)
+		}
+	}
+}
+
+func TestCheck(t *testing.T) {
+	fields := []string{"department", "locality"}
+	if bad := (Rules{Prefix: "{department} ", Suffix: "x", Words: []string{"a"}}).Check(fields); bad != nil {
+		t.Errorf("%v", bad)
+	}
+	for _, c := range []struct {
+		rules Rules
+		field string
+		says  string
+	}{
+		{Rules{Prefix: "{shoe} "}, "prefix", `no field "shoe"`},
+		{Rules{Prefix: "{department"}, "prefix", "a { has no }"},
+		{Rules{Suffix: "department}"}, "suffix", "without its {"},
+		{Rules{Suffix: "{}"}, "suffix", "no field"},
+		{Rules{Suffix: strings.Repeat("x", 61)}, "suffix", "60 is the most"},
+		{Rules{Suffix: "a\nb"}, "suffix", "line break"},
+		{Rules{Words: []string{"--"}}, "words", "no letter"},
+		{Rules{Words: make([]string, 501)}, "words", ""},
+		{Rules{Beginnings: []string{strings.Repeat("x", 61)}}, "beginnings", "60 is the most"},
+	} {
+		if bad := c.rules.Check(fields); !strings.Contains(bad[c.field], c.says) || bad[c.field] == "" {
+			t.Errorf("%+v: %v", c.rules, bad)
+		}
+	}
+}
+
+func FuzzApply(f *testing.F) {
+	f.Add("Lost Keys", "keys", "{department}: ", "payroll")
+	f.Add("ＰＡＹ", "", "}{", "社長")
+	f.Fuzz(func(t *testing.T, name, local, template, word string) {
+		r := Rules{Prefix: template, Suffix: template, Words: []string{word}, Beginnings: []string{word}}
+		if r.Check([]string{"department"}) != nil {
+			return
+		}
+		out := r.Apply(name, local, tove)
+		if again := r.Apply(out.Name, local, tove); again.Name != out.Name {
+			t.Errorf("%q becomes %q, and then %q", name, out.Name, again.Name)
+		}
+		if len(r.Apply(word, "", tove).Faults) == 0 {
+			t.Errorf("the reserved word %q itself is taken", word)
+		}
+		r.Broken(name, local)
+	})
+}
