@@ -11,8 +11,10 @@ type Person struct {
 	Address       string            `json:"address"`
 	Name          string            `json:"name"`
 	Active        bool              `json:"active"`
+	External      bool              `json:"external,omitempty" doc:"An address outside the workspace"`
 	Attributes    map[string]string `json:"attributes,omitempty" doc:"Directory attributes by their SCIM names"`
 	WorkspaceRole string            `json:"workspace_role,omitempty" enum:"administrator,auditor" doc:"Empty for most people"`
+	Version       int               `json:"version,omitempty" doc:"The ETag, as a number"`
 }
 
 // Name is a person or group in brief.
@@ -31,6 +33,9 @@ type Group struct {
 	State       string    `json:"state" enum:"active,due,lapsed,retired"`
 	Language    string    `json:"language"`
 	Traits      []string  `json:"traits"`
+	Delivery    string    `json:"default_delivery" enum:"each,none" doc:"Whether new members get each message"`
+	Welcome     string    `json:"welcome" doc:"Said to new members, in the mail that tells them that they are in"`
+	ByRule      bool      `json:"by_rule" doc:"It has a rule of membership"`
 	Privacy     string    `json:"privacy" enum:"members,workspace,anyone,mixed"`
 	Policy      Answers   `json:"policy"`
 	Join        Join      `json:"join"`
@@ -159,19 +164,32 @@ type NewGroup struct {
 	Name        string `json:"name" maxLength:"200"`
 	Address     string `json:"address,omitempty" maxLength:"400" doc:"Proposed from the name when left out"`
 	Description string `json:"description,omitempty" maxLength:"2000"`
-	Language    string `json:"language,omitempty" maxLength:"16"`
+	Language    string `json:"language,omitempty" maxLength:"16" doc:"In which notices are written: en or de"`
 	PolicyPatch
-	Owners []string    `json:"owners" maxItems:"100" doc:"Addresses"`
-	People []NewPerson `json:"people,omitempty" maxItems:"10000"`
+	StartingPoint string       `json:"starting_point,omitempty" maxLength:"60" doc:"What is left out here is as it says"`
+	Aliases       []string     `json:"aliases,omitempty" maxItems:"50" doc:"Further addresses that lead to the group"`
+	Traits        []string     `json:"traits,omitempty" maxItems:"4" doc:"archive, desk, calendar, access"`
+	Delivery      string       `json:"default_delivery,omitempty" doc:"each or none"`
+	Welcome       string       `json:"welcome,omitempty" maxLength:"2000"`
+	Owners        []string     `json:"owners" maxItems:"100" doc:"Addresses"`
+	People        []NewPerson  `json:"people,omitempty" maxItems:"10000"`
+	Lists         []PeopleList `json:"lists,omitempty" maxItems:"20" doc:"Lists of people to put into it; whoever of them can't be is left out"`
+	Rule          string       `json:"rule,omitempty" maxLength:"4000" doc:"A rule of membership, as a SCIM filter"`
+	Quiet         bool         `json:"quiet,omitempty" doc:"People are not told that they were added"`
 }
 
 // GroupPatch changes what a group is called and how long it lives.
 type GroupPatch struct {
-	Name        *string `json:"name,omitempty" maxLength:"200"`
-	Description *string `json:"description,omitempty" maxLength:"2000"`
-	Language    *string `json:"language,omitempty" maxLength:"16"`
-	Chosen      *bool   `json:"chosen,omitempty" doc:"The term applies to it where it applies to chosen groups"`
-	Standing    *string `json:"standing,omitempty" maxLength:"500" doc:"Why it never expires; empty takes that back"`
+	Name        *string   `json:"name,omitempty" maxLength:"200"`
+	Description *string   `json:"description,omitempty" maxLength:"2000"`
+	Language    *string   `json:"language,omitempty" maxLength:"16"`
+	Address     *string   `json:"address,omitempty" maxLength:"400" doc:"Moves it; the old address becomes an alias"`
+	Aliases     *[]string `json:"aliases,omitempty" maxItems:"50" doc:"All further addresses; those that are left out are given up"`
+	Traits      *[]string `json:"traits,omitempty" maxItems:"4"`
+	Delivery    *string   `json:"default_delivery,omitempty"`
+	Welcome     *string   `json:"welcome,omitempty" maxLength:"2000"`
+	Chosen      *bool     `json:"chosen,omitempty" doc:"The term applies to it where it applies to chosen groups"`
+	Standing    *string   `json:"standing,omitempty" maxLength:"500" doc:"Why it never expires; empty takes that back"`
 }
 
 // Member is a person or a group in a group.
@@ -186,35 +204,13 @@ type Member struct {
 	Delivery string    `json:"delivery" enum:"each,none"`
 	AddedAt  time.Time `json:"added_at"`
 	AddedBy  string    `json:"added_by"`
+	ByRule   bool      `json:"by_rule" doc:"In because of the group's rule"`
 }
 
 // MemberPatch changes a membership.
 type MemberPatch struct {
 	Role     string `json:"role,omitempty"`
 	Delivery string `json:"delivery,omitempty" doc:"each or none"`
-}
-
-// NewMembers are people to add.
-type NewMembers struct {
-	People []NewPerson `json:"people" maxItems:"10000"`
-	Way    string      `json:"way,omitempty" doc:"direct; the only way as yet offered"`
-}
-
-// Added is what became of one line of NewMembers.
-type Added struct {
-	Given    string `json:"given"`
-	Outcome  string `json:"outcome" enum:"added,already,refused"`
-	Name     string `json:"name,omitempty"`
-	Address  string `json:"address,omitempty"`
-	Role     string `json:"role,omitempty"`
-	External bool   `json:"external"`
-	Says     string `json:"says" doc:"Why, where it was not added"`
-}
-
-// AddedAll are the results in the order of the request.
-type AddedAll struct {
-	Results []Added `json:"results"`
-	Added   int     `json:"added"`
 }
 
 // StandIn says what one kind of person could do.
@@ -272,14 +268,6 @@ type Shift struct {
 type Effect struct {
 	Shifts  []Shift `json:"shifts"`
 	Picture Picture `json:"picture" doc:"The policy as it would then be"`
-}
-
-// Proposal is an address for a name.
-type Proposal struct {
-	Address string `json:"address" doc:"Empty where none can be made of the name"`
-	Status  string `json:"status" enum:"free,taken,alike,reserved,invalid"`
-	Says    string `json:"says"`
-	Near    []Near `json:"near" doc:"What is at the address or like it"`
 }
 
 // Near is a person or group whose address is the same or like another.
@@ -387,7 +375,7 @@ type HistoryEntry struct {
 	ID        int64         `json:"id"`
 	At        time.Time     `json:"at"`
 	Actor     string        `json:"actor"`
-	Via       string        `json:"via" enum:"console,api,smtp,service"`
+	Via       string        `json:"via" enum:"console,api,smtp,service,link"`
 	Action    string        `json:"action"`
 	GroupID   string        `json:"group_id,omitempty"`
 	Subject   string        `json:"subject"`
@@ -409,6 +397,8 @@ type Me struct {
 	Demo    bool      `json:"demo"`
 	Now     time.Time `json:"now" doc:"The time of the workspace; in the demo it can be moved"`
 	Ahead   int       `json:"days_ahead" doc:"By how many days the time of a demo was moved"`
+	May     []string  `json:"may" doc:"What the person may do in the workspace"`
+	Waiting int       `json:"waiting" doc:"How much waits for the person's decision"`
 }
 
 // Token is an access token for scripts. Secret is given once, on creation.

@@ -134,30 +134,6 @@ func (a *app) tokenCommands() *cobra.Command {
 	return noun("token", "Tokens for scripts: list, create, revoke", list, create, revoke)
 }
 
-func (a *app) personCommand() *cobra.Command {
-	var paging client.Paging
-	search := &cobra.Command{
-		Use: "search WORDS", Short: "Search people by beginnings of words of a name or address", Args: cobra.MinimumNArgs(1), Example: "  ivytable person search ske",
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			p, err := c.People(ctx, strings.Join(args, " "), paging)
-			if err != nil {
-				return err
-			}
-			rows := make([][]string, len(p.Items))
-			for i, x := range p.Items {
-				rows[i] = []string{x.Name, x.Address, x.Attributes["department"], x.Attributes["locality"], x.WorkspaceRole}
-			}
-			if err := a.list(p, []string{"NAME", "ADDRESS", "DEPARTMENT", "PLACE", "WORKSPACE ROLE"}, rows); err != nil {
-				return err
-			}
-			a.more(p.Next, len(p.Items), p.Total)
-			return nil
-		}),
-	}
-	paged(search, &paging)
-	return noun("person", "People of the workspace: search", search)
-}
-
 func (a *app) historyCommand() *cobra.Command {
 	var paging client.Paging
 	list := &cobra.Command{
@@ -168,21 +144,25 @@ func (a *app) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var rows [][]string
-			for _, e := range p.Items {
-				rows = append(rows, []string{moment(e.At), e.Actor, e.Action, e.Subject, changesText(e.Changes)})
-			}
-			if err := a.list(p, []string{"WHEN", "WHO", "WHAT", "OF", "CHANGE"}, rows); err != nil {
-				return err
-			}
-			if p.Next != "" && a.output == "table" {
-				fmt.Fprintf(a.err, "There is more. Go on with --cursor %s\n", p.Next)
-			}
-			return nil
+			return a.showHistory(p)
 		}),
 	}
 	paged(list, &paging)
 	return noun("history", "Who changed what: list", list)
+}
+
+func (a *app) showHistory(p api.Page[api.HistoryEntry]) error {
+	var rows [][]string
+	for _, e := range p.Items {
+		rows = append(rows, []string{moment(e.At), e.Actor, e.Action, e.Subject, changesText(e.Changes)})
+	}
+	if err := a.list(p, []string{"WHEN", "WHO", "WHAT", "OF", "CHANGE"}, rows); err != nil {
+		return err
+	}
+	if p.Next != "" && a.output == "table" {
+		fmt.Fprintf(a.err, "There is more. Go on with --cursor %s\n", p.Next)
+	}
+	return nil
 }
 
 func changesText(changes []api.FieldChange) string {

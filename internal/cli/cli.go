@@ -107,8 +107,8 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (default: where you signed in)")
 	root.PersistentFlags().String("config", "", "file with settings, a JSON object of flag names and values")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.meCommand(),
-		a.groupCommands(), a.memberCommands(), a.policyCommands(), a.addressCommands(), a.rehearseCommand(), a.waitingCommands(),
-		a.expiryCommands(), a.historyCommand(), a.tokenCommands(), a.personCommand(), a.clockCommand())
+		a.groupCommands(), a.memberCommands(), a.requestCommands(), a.invitationCommands(), a.linkCommands(), a.standingCommands(), a.ruleCommands(), a.namingCommands(), a.startCommands(), a.policyCommands(), a.addressCommands(), a.rehearseCommand(), a.waitingCommands(),
+		a.expiryCommands(), a.historyCommand(), a.tokenCommands(), a.personCommands(), a.clockCommand())
 	wrapArgs(root)
 	return root
 }

@@ -126,17 +126,17 @@ func (a *app) addressCommands() *cobra.Command {
 				for _, n := range p.Near {
 					near = append(near, fmt.Sprintf("%s (%s %s)", n.Address, n.Kind, n.Name))
 				}
-				return a.facts(p, [2]string{"Address", p.Address}, [2]string{"Status", p.Status}, [2]string{"Says", p.Says}, [2]string{"Near", strings.Join(near, ", ")})
+				return a.facts(p, [2]string{"Name", p.Name}, [2]string{"Address", p.Address}, [2]string{"Status", p.Status}, [2]string{"Says", p.Says}, [2]string{"Near", strings.Join(near, ", ")}, [2]string{"Note", strings.Join(p.Notes, " ")})
 			})}
 	}
 	propose := one("propose NAME", "The address that a name proposes", "  ivytable address propose \"Slipway Repairs\" --domain crew.merrowline.example",
 		func(ctx context.Context, c *client.Client, name string) (api.Proposal, error) {
-			return c.Propose(ctx, name, "", domain)
+			return c.Propose(ctx, client.Proposing{Name: name, Domain: domain})
 		})
 	propose.Flags().StringVar(&domain, "domain", "", "one of the workspace's domains; its main one when left out")
 	check := one("check ADDRESS", "Whether a group can have an address", "  ivytable address check night-dispatch@merrowline.example",
 		func(ctx context.Context, c *client.Client, address string) (api.Proposal, error) {
-			return c.Propose(ctx, "", address, "")
+			return c.Propose(ctx, client.Proposing{Address: address})
 		})
 	return noun("address", "Addresses for groups: propose, check", propose, check)
 }

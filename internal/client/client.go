@@ -176,13 +176,6 @@ func (c *Client) RevokeToken(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, at("tokens", id), nil, nil)
 }
 
-// People searches the directory.
-func (c *Client) People(ctx context.Context, q string, p Paging) (api.Page[api.Person], error) {
-	v := p.values()
-	v.Set("q", q)
-	return get[api.Page[api.Person]](ctx, c, "/people", v)
-}
-
 // GroupList says which groups to list.
 type GroupList struct {
 	Paging
@@ -248,34 +241,6 @@ func (c *Client) PolicyEffect(ctx context.Context, ref string, patch api.PolicyP
 // ChangePolicy changes a group's policy.
 func (c *Client) ChangePolicy(ctx context.Context, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
 	return send[api.Group](ctx, c, http.MethodPatch, at("groups", ref, "policy"), patch, ifMatch(version))
-}
-
-// Members lists who is in a group.
-func (c *Client) Members(ctx context.Context, ref, q, role string, p Paging) (api.Page[api.Member], error) {
-	v := p.values()
-	v.Set("q", q)
-	v.Set("role", role)
-	return get[api.Page[api.Member]](ctx, c, at("groups", ref, "members"), v)
-}
-
-// AddMembers puts people into a group.
-func (c *Client) AddMembers(ctx context.Context, ref string, n api.NewMembers) (api.AddedAll, error) {
-	return send[api.AddedAll](ctx, c, http.MethodPost, at("groups", ref, "members"), n)
-}
-
-// ChangeMember changes a role or delivery.
-func (c *Client) ChangeMember(ctx context.Context, ref, who string, patch api.MemberPatch) (api.Member, error) {
-	return send[api.Member](ctx, c, http.MethodPatch, at("groups", ref, "members", who), patch)
-}
-
-// RemoveMember takes somebody out of a group.
-func (c *Client) RemoveMember(ctx context.Context, ref, who string) error {
-	return c.Do(ctx, http.MethodDelete, at("groups", ref, "members", who), nil, nil)
-}
-
-// Propose returns an address for a name, or checks the address given.
-func (c *Client) Propose(ctx context.Context, name, address, domain string) (api.Proposal, error) {
-	return get[api.Proposal](ctx, c, "/address-proposals", url.Values{"name": {name}, "address": {address}, "domain": {domain}})
 }
 
 // Rehearse asks what would happen.

@@ -75,7 +75,7 @@ func Fill(ctx context.Context, s *store.Store, today time.Time) (bool, error) {
 	f := &filler{s: s, r: rand.New(rand.NewPCG(7, 11)), today: today.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
 	f.w = workspace.New(s, workspace.Options{Now: func() time.Time { return f.now }, PublicURL: "http://127.0.0.1:8480"})
 	f.now = f.today.AddDate(0, 0, -firstDay)
-	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws} {
+	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.staff, f.flaws} {
 		if err := step(ctx); err != nil {
 			return false, err
 		}
@@ -139,6 +139,12 @@ func (f *filler) people(ctx context.Context) error {
 	return nil
 }
 
+// as returns somebody of the sample as an actor.
+func (f *filler) as(ctx context.Context, address string) (workspace.Actor, error) {
+	p, err := f.s.PersonByKey(ctx, address)
+	return workspace.Actor{Person: p, Via: "console"}, err
+}
+
 // years lives through the days up to today: groups are made, renewed, forgotten.
 func (f *filler) years(ctx context.Context) error {
 	if _, err := f.w.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "groups.desk@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
@@ -169,7 +175,7 @@ func (f *filler) years(ctx context.Context) error {
 }
 
 func (f *filler) make(ctx context.Context, i int, g group) error {
-	n := api.NewGroup{Name: g.name, Address: g.address(), Description: g.why, Owners: []string{}, PolicyPatch: g.patch()}
+	n := api.NewGroup{Quiet: true, Name: g.name, Address: g.address(), Description: g.why, Owners: []string{}, PolicyPatch: g.patch()}
 	from := f.pool(g.from)
 	taken := map[string]bool{}
 	take := func() (string, bool) {
@@ -257,6 +263,9 @@ func (f *filler) mail(ctx context.Context) error {
 // still owns a group, and groups whose last owner is gone.
 func (f *filler) flaws(ctx context.Context) error {
 	f.now = f.today
+	if err := f.departure(ctx); err != nil {
+		return err
+	}
 	for _, ref := range ownerless {
 		a, err := mailaddr.Parse(ref)
 		if err != nil {

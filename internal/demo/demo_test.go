@@ -31,8 +31,8 @@ func TestFill(t *testing.T) {
 	if made, err := Fill(ctx, s, today); err != nil || made {
 		t.Errorf("filled twice: %v, %v", made, err)
 	}
-	if n, _ := s.CountPeople(ctx); n != 240 {
-		t.Errorf("%d people; want 240", n)
+	if n, _ := s.CountPeople(ctx); n != 239 {
+		t.Errorf("%d people are here; want 239, and one who has left", n)
 	}
 	w := workspace.New(s, workspace.Options{Now: func() time.Time { return today }})
 	ines, _, err := w.SignIn(ctx, Administrator, Password)
@@ -67,6 +67,15 @@ func TestFill(t *testing.T) {
 	}
 	if ownerless == 0 || external == 0 || nested == 0 {
 		t.Errorf("%d groups without an owner, %d external members, %d nested groups", ownerless, external, nested)
+	}
+	if p, err := w.Requests(ctx, ines, "", false, "", 50); err != nil || p.Total < 6 {
+		t.Errorf("%d requests wait, %v", p.Total, err)
+	}
+	if r, err := w.Rule(ctx, ines, "gannet-quay-deck@crew.merrowline.example"); err != nil || r.Members < 5 {
+		t.Errorf("by rule: %+v, %v", r, err)
+	}
+	if n, err := w.Naming(ctx, ines); err != nil || len(n.Words) == 0 {
+		t.Errorf("naming: %+v, %v", n, err)
 	}
 	if p, err := w.WaitingPosts(ctx, ines, "", "", 50); err != nil || p.Total < 5 {
 		t.Errorf("%d posts wait, %v", p.Total, err)

@@ -150,6 +150,59 @@ var contract = []struct {
 	{"POST", "/api/v1/groups/{ref}/members", "/api/v1/groups/REF/members", `{"people": [{"address": "` + kit.Auditor + `"}]}`, only(200, 4, 6)},
 	{"PATCH", "/api/v1/groups/{ref}/members/{member}", "/api/v1/groups/REF/members/" + kit.Member, `{"role": "member"}`, only(200, 4, 6)},
 	{"DELETE", "/api/v1/groups/{ref}/members/{member}", "/api/v1/groups/NEW/members/" + kit.Moderator, "", [7]int{401, 403, 403, 204, 204, 403, 204}},
+	{"PATCH", "/api/v1/groups/{ref}/members", "/api/v1/groups/REF/members", `{"members": ["` + kit.Member + `"], "delivery": "each"}`, only(200, 4, 6)},
+	{"PATCH", "/api/v1/groups/{ref}/members", "/api/v1/groups/HID/members", `{"members": ["` + kit.Member + `"], "delivery": "each"}`, [7]int{401, 404, 403, 403, 200, 403, 200}},
+	{"GET", "/api/v1/groups/{ref}/member-export", "/api/v1/groups/REF/member-export", "", [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{"GET", "/api/v1/groups/{ref}/reached", "/api/v1/groups/REF/reached", "", [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{"GET", "/api/v1/groups/{ref}/nesting", "/api/v1/groups/REF/nesting", "", [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{"POST", "/api/v1/rosters", "/api/v1/rosters", `{"text": "` + kit.Left + `"}`, only(200, 6)},
+	{"POST", "/api/v1/rosters", "/api/v1/rosters", `{"text": "` + kit.Left + `", "group": "REF"}`, only(200, 4, 6)},
+
+	{"POST", "/api/v1/groups/{ref}/joining", "/api/v1/groups/NEW/joining", `{}`, [7]int{401, 200, 409, 409, 409, 200, 200}},
+	{"POST", "/api/v1/groups/{ref}/joining", "/api/v1/groups/HID/joining", `{}`, [7]int{401, 404, 409, 409, 409, 403, 403}},
+	{"POST", "/api/v1/groups/{ref}/leaving", "/api/v1/groups/NEW/leaving", `{}`, [7]int{401, 409, 200, 200, 409, 409, 409}},
+	{"GET", "/api/v1/groups/{ref}/requests", "/api/v1/groups/REF/requests", "", only(200, 3, 4, 6)},
+	{"GET", "/api/v1/requests", "/api/v1/requests", "", signedIn(200)},
+	{"POST", "/api/v1/requests/decisions", "/api/v1/requests/decisions", `{"requests": ["01935c1e-7a10-7000-8000-3f1f2a9c5b11"], "verdict": "approve"}`, signedIn(200)},
+	{"DELETE", "/api/v1/requests/{id}", "/api/v1/requests/01935c1e-7a10-7000-8000-3f1f2a9c5b11", "", signedIn(404)},
+	{"GET", "/api/v1/groups/{ref}/invitations", "/api/v1/groups/REF/invitations", "", only(200, 3, 4, 6)},
+	{"DELETE", "/api/v1/groups/{ref}/invitations/{address}", "/api/v1/groups/REF/invitations/a@b.example", "", only(204, 3, 4, 6)},
+	{"GET", "/api/v1/invitations/{secret}", "/api/v1/invitations/nonsense", "", all(404)},
+	{"POST", "/api/v1/invitations/{secret}", "/api/v1/invitations/nonsense", `{"answer": "accept"}`, all(404)},
+	{"GET", "/api/v1/groups/{ref}/join-links", "/api/v1/groups/REF/join-links", "", only(200, 3, 4, 6)},
+	{"POST", "/api/v1/groups/{ref}/join-links", "/api/v1/groups/REF/join-links", `{}`, only(201, 3, 4, 6)},
+	{"DELETE", "/api/v1/groups/{ref}/join-links/{id}", "/api/v1/groups/REF/join-links/01935c1e-7a10-7000-8000-3f1f2a9c5b11", "", only(404, 3, 4, 6)},
+	{"GET", "/api/v1/join-links/{secret}", "/api/v1/join-links/nonsense", "", signedIn(404)},
+	{"POST", "/api/v1/join-links/{secret}", "/api/v1/join-links/nonsense", "", signedIn(404)},
+	{"GET", "/api/v1/groups/{ref}/standings", "/api/v1/groups/REF/standings", "", only(200, 3, 4, 6)},
+	{"PUT", "/api/v1/groups/{ref}/standings/{address}", "/api/v1/groups/REF/standings/a@b.example", `{"standing": "trusted"}`, only(204, 3, 4, 6)},
+
+	{"GET", "/api/v1/groups/{ref}/rule", "/api/v1/groups/RULED/rule", "", [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{"PUT", "/api/v1/groups/{ref}/rule", "/api/v1/groups/NEW/rule", `{"expression": "title eq \"nobody's\""}`, only(200, 4, 6)},
+	{"DELETE", "/api/v1/groups/{ref}/rule", "/api/v1/groups/RULED/rule", "", only(204, 4, 6)},
+	{"POST", "/api/v1/groups/{ref}/rule/release", "/api/v1/groups/RULED/rule/release", "", only(200, 4, 6)},
+	{"POST", "/api/v1/rules/effect", "/api/v1/rules/effect", `{"expression": "title pr"}`, only(200, 6)},
+	{"POST", "/api/v1/rules/effect", "/api/v1/rules/effect", `{"expression": "title pr", "group": "REF"}`, only(200, 4, 6)},
+	{"POST", "/api/v1/rules/explanation", "/api/v1/rules/explanation", `{"expression": "title pr", "group": "REF", "person": "` + kit.Owner + `"}`, only(200, 4, 6)},
+	{"GET", "/api/v1/rules/completion", "/api/v1/rules/completion?text=dep&at=3", "", signedIn(200)},
+	{"POST", "/api/v1/look-alikes", "/api/v1/look-alikes", `{"name": "x"}`, only(200, 6)},
+	{"GET", "/api/v1/naming", "/api/v1/naming", "", only(200, 5, 6)},
+	{"PUT", "/api/v1/naming", "/api/v1/naming", `{"creators": "administrators", "prefix": "", "suffix": "", "words": [], "beginnings": []}`, only(200, 6)},
+	{"POST", "/api/v1/naming/effect", "/api/v1/naming/effect", `{"creators": "workspace", "prefix": "", "suffix": "", "words": ["x"], "beginnings": []}`, only(200, 6)},
+	{"GET", "/api/v1/starting-points", "/api/v1/starting-points", "", only(200, 5, 6)},
+	{"PUT", "/api/v1/starting-points/{name}", "/api/v1/starting-points/season", `{"title": "Season"}`, only(200, 6)},
+	{"DELETE", "/api/v1/starting-points/{name}", "/api/v1/starting-points/nothing", "", only(404, 6)},
+
+	{"GET", "/api/v1/people", "/api/v1/people?kind=departed", "", only(200, 5, 6)},
+	{"GET", "/api/v1/people/{ref}", "/api/v1/people/" + kit.Left, "", [7]int{401, 404, 404, 404, 404, 200, 200}},
+	{"GET", "/api/v1/people-suggestions", "/api/v1/people-suggestions?q=o", "", signedIn(200)},
+	{"POST", "/api/v1/people", "/api/v1/people", `{"address": "new-PERSON@merrowline.example", "name": "New"}`, only(201, 6)},
+	{"PATCH", "/api/v1/people/{ref}", "/api/v1/people/" + kit.Colleague, `{"attributes": {"title": "NAME"}}`, only(200, 6)},
+	{"GET", "/api/v1/people/{ref}/departure", "/api/v1/people/" + kit.Colleague + "/departure", "", only(200, 6)},
+	{"POST", "/api/v1/people/{ref}/departure", "/api/v1/people/" + kit.Left + "/departure", `{}`, only(409, 6)},
+	{"DELETE", "/api/v1/people/{ref}/departure", "/api/v1/people/" + kit.Colleague + "/departure", "", only(409, 6)},
+	{"GET", "/api/v1/people/{ref}/history", "/api/v1/people/" + kit.Owner + "/history", "", only(200, 5, 6)},
+	{"POST", "/api/v1/people-imports", "/api/v1/people-imports", `{"text": "address\n` + kit.Owner + `\n", "dry_run": true}`, only(200, 6)},
 
 	{"GET", "/api/v1/expiry", "/api/v1/expiry", "", only(200, 5, 6)},
 	{"PUT", "/api/v1/expiry", "/api/v1/expiry", `{"term_days": 0, "scope": "all", "notices": [30], "caretaker": "", "time_zone": "UTC"}`, only(200, 6)},
@@ -186,16 +239,21 @@ func TestEveryRouteForEveryActor(t *testing.T) {
 		seen[c.method+" "+c.pattern] = true
 		for i, a := range actors {
 			n++
-			fill := strings.NewReplacer("REF", open.Address, "HID", hidden.Address, "NAME", fmt.Sprintf("Contract %d", n))
+			fill := strings.NewReplacer("REF", open.Address, "HID", hidden.Address, "NAME", fmt.Sprintf("Contract %d", n), "PERSON", fmt.Sprint(n))
 			path, body := fill.Replace(c.path), fill.Replace(c.body)
-			if strings.Contains(path, "NEW") || strings.Contains(path, "RETIRED") {
+			if strings.Contains(path, "NEW") || strings.Contains(path, "RETIRED") || strings.Contains(path, "RULED") {
 				g := k.Group(t, fmt.Sprintf("Contract new %d", n))
+				if strings.Contains(path, "RULED") {
+					if _, err := k.W.SetRule(ctx, k.Actor(t, kit.Administrator), g.Address, api.NewRule{Expression: `title eq "nobody's"`}); err != nil {
+						t.Fatal(err)
+					}
+				}
 				if strings.Contains(path, "RETIRED") {
 					if _, err := k.W.Retire(ctx, k.Actor(t, kit.Administrator), g.Address, 0); err != nil {
 						t.Fatal(err)
 					}
 				}
-				path = strings.NewReplacer("NEW", g.Address, "RETIRED", g.Address).Replace(path)
+				path = strings.NewReplacer("NEW", g.Address, "RETIRED", g.Address, "RULED", g.Address).Replace(path)
 			}
 			if strings.Contains(path, "POST") {
 				path = strings.Replace(path, "POST", waiting(t, open.Address), 1)
@@ -273,7 +331,7 @@ func TestBadRequests(t *testing.T) {
 	}{
 		{"broken JSON", "POST", "/api/v1/groups", `{"name": "x",`, [2]string{}, 400, "", ""},
 		{"no JSON at all", "POST", "/api/v1/groups", `name=x`, [2]string{}, 400, "", ""},
-		{"a body too large", "POST", "/api/v1/groups", big, [2]string{}, 413, "", "too large"},
+		{"a body too large", "PATCH", path, big, [2]string{}, 413, "", "too large"},
 		{"a field of the wrong kind", "POST", "/api/v1/groups", `{"name": 7, "owners": []}`, [2]string{}, 422, "name", "string"},
 		{"a field that is not there", "POST", "/api/v1/groups", `{"nome": "x", "owners": []}`, [2]string{}, 422, "nome", "unexpected property"},
 		{"an old version", "PATCH", path, `{"name": "y"}`, [2]string{"If-Match", `"1"`}, 412, "", "Somebody changed"},

@@ -57,7 +57,10 @@ func (m Match) version() (int, error) {
 // route adds an operation. Its error goes out as a problem.
 func route[I, O any](s *server, a huma.API, method, path, name, summary string, status int, do func(context.Context, workspace.Actor, *I) (*O, error)) {
 	op := huma.Operation{OperationID: name, Method: method, Path: path, Summary: summary, DefaultStatus: status, MaxBodyBytes: 4 << 20}
-	if name == "sign-in" {
+	if takesLists[name] {
+		op.MaxBodyBytes = 48 << 20 // a list of 32 MB, as base64
+	}
+	if name == "sign-in" || strings.HasSuffix(path, "/invitations/{secret}") {
 		op.Security = []map[string][]string{}
 	}
 	huma.Register(a, op, func(ctx context.Context, in *I) (*O, error) {
@@ -71,6 +74,9 @@ func route[I, O any](s *server, a huma.API, method, path, name, summary string, 
 		return out, nil
 	})
 }
+
+// takesLists are the operations to which a list of people is given.
+var takesLists = map[string]bool{"create-group": true, "add-members": true, "read-roster": true, "import-people": true}
 
 type none struct{}
 
@@ -100,26 +106,11 @@ func (s *server) register(a huma.API) {
 		return nil, w.RevokeToken(ctx, by, in.ID)
 	})
 
-	route(s, a, "GET", v1+"/people", "list-people", "Search people", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Paging
-		Q string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
-	}) (*reply[api.Page[api.Person]], error) {
-		return body(w.People(ctx, by, in.Q, in.Cursor, in.Limit))
-	})
-	route(s, a, "GET", v1+"/people/{ref}", "read-person", "One person", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref string `path:"ref" maxLength:"400" doc:"Identifier or address"`
-	}) (*reply[api.Person], error) {
-		return body(w.Person(ctx, by, in.Ref))
-	})
-	route(s, a, "GET", v1+"/address-proposals", "propose-address", "An address for a name, or whether an address is free", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Name    string `query:"name" maxLength:"400"`
-		Address string `query:"address" maxLength:"400" doc:"Checks this one; a local part alone takes the domain"`
-		Domain  string `query:"domain" maxLength:"255"`
-	}) (*reply[api.Proposal], error) {
-		return body(w.Propose(ctx, by, in.Name, in.Address, in.Domain))
-	})
 	s.registerGroups(a)
-	s.registerPeople(a)
+	s.registerMembers(a)
+	s.registerStaff(a)
+	s.registerDirectory(a)
+	s.registerRules(a)
 
 	route(s, a, "POST", v1+"/policy-pictures", "picture-policy", "A policy for a new group, in words", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.PolicyPatch }) (*reply[api.Picture], error) {
 		return body(w.Picture(ctx, by, in.Body))
@@ -152,7 +143,7 @@ func (s *server) registerGroups(a huma.API) {
 		Paging
 		Q     string   `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
 		State []string `query:"state" maxItems:"4" doc:"active, due, lapsed, retired"`
-		Scope string   `query:"scope" doc:"mine or owned; all when left out"`
+		Scope string   `query:"scope" doc:"mine, owned or joinable; all when left out"`
 		Sort  string   `query:"sort" doc:"name, people, post, expires, created; a leading - turns it round"`
 	}) (*reply[api.Page[api.Group]], error) {
 		return body(w.Groups(ctx, by, workspace.GroupList{Q: in.Q, States: in.State, Scope: in.Scope, Sort: in.Sort, Cursor: in.Cursor, Limit: in.Limit}))
@@ -224,38 +215,6 @@ func (s *server) registerGroups(a huma.API) {
 		Paging
 	}) (*reply[api.Page[api.HistoryEntry]], error) {
 		return body(w.History(ctx, by, in.Group, in.Cursor, in.Limit))
-	})
-}
-
-func (s *server) registerPeople(a huma.API) {
-	w := s.w
-	const members = v1 + "/groups/{ref}/members"
-	route(s, a, "GET", members, "list-members", "Who is in a group", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Paging
-		Q    string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
-		Role string `query:"role" doc:"owner, moderator or member"`
-	}) (*reply[api.Page[api.Member]], error) {
-		return body(w.Members(ctx, by, in.Group, in.Q, in.Role, in.Cursor, in.Limit))
-	})
-	route(s, a, "POST", members, "add-members", "Add people; a result for each", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Body api.NewMembers
-	}) (*reply[api.AddedAll], error) {
-		return body(w.AddMembers(ctx, by, in.Group, in.Body))
-	})
-	type One struct {
-		Ref
-		Member string `path:"member" maxLength:"400" doc:"Identifier or address"`
-	}
-	route(s, a, "PATCH", members+"/{member}", "change-member", "Change a role or delivery", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		One
-		Body api.MemberPatch
-	}) (*reply[api.Member], error) {
-		return body(w.ChangeMember(ctx, by, in.Group, in.Member, in.Body))
-	})
-	route(s, a, "DELETE", members+"/{member}", "remove-member", "Take somebody out, or leave", 204, func(ctx context.Context, by workspace.Actor, in *One) (*none, error) {
-		return nil, w.RemoveMember(ctx, by, in.Group, in.Member)
 	})
 }
 

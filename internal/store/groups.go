@@ -28,6 +28,9 @@ type Group struct {
 	Description string
 	Language    string
 	Traits      string // comma separated
+	DefaultMail bool   // whether new members get each message
+	Welcome     string // said to new members
+	Ruled       bool   // it has a rule of membership
 
 	Find, SeePeople                     policy.Audience
 	Read                                policy.Audience `gorm:"column:read_archive"`
@@ -108,6 +111,38 @@ func (s *Store) AddGroup(ctx context.Context, g *Group) error {
 	return t.setWords(KindGroup, g.ID, g.Name, a.Local())
 }
 
+// SetAddresses gives a group that is locked its address and its aliases, and makes
+// it searchable by them. It returns ErrDuplicate where one of them, or one too
+// alike, is somebody else's.
+func (s *Store) SetAddresses(ctx context.Context, g *Group, aliases []string) error {
+	t := &Store{s.with(ctx)}
+	if err := t.db.Where("ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Delete(&address{}).Error; err != nil {
+		return wrap("replace addresses", err)
+	}
+	alike := map[string]bool{} // of two addresses of one group that are alike, one stands for both
+	texts := []string{g.Name}
+	for i, x := range append([]string{g.Address}, aliases...) {
+		a, err := mailaddr.Parse(x)
+		if err != nil {
+			return err
+		}
+		kind := KindAlias
+		if i == 0 {
+			kind = KindGroup
+		}
+		row := addressRow(a, kind, g.ID)
+		if alike[row.Alike] {
+			row.GroupAlike = nil
+		}
+		alike[row.Alike] = true
+		if err := t.db.Create(&row).Error; err != nil {
+			return wrap("take an address", err)
+		}
+		texts = append(texts, a.Local())
+	}
+	return t.setWords(KindGroup, g.ID, texts...)
+}
+
 // SaveGroup writes every field of a group that was read in this transaction with
 // LockGroup, and counts its version up. With renamed, it is searchable by its new name.
 func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
@@ -119,7 +154,16 @@ func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
 	if !renamed {
 		return nil
 	}
-	return t.setWords(KindGroup, g.ID, g.Name, strings.SplitN(g.Address, "@", 2)[0])
+	aliases, err := t.Aliases(ctx, []uuid.UUID{g.ID})
+	if err != nil {
+		return err
+	}
+	texts := []string{g.Name}
+	for _, x := range append(aliases[g.ID], g.Address) {
+		local, _, _ := strings.Cut(x, "@")
+		texts = append(texts, local)
+	}
+	return t.setWords(KindGroup, g.ID, texts...)
 }
 
 // Group returns a group by identifier.
@@ -157,12 +201,12 @@ var groupSorts = map[GroupSort]sortKey[Group]{
 }
 
 // groupColumns are the columns of a group, in the order of into.
-const groupColumns = `id, name, address, addr_key, description, language, traits, find, see_people, read_archive, post, write_owners, add_people, speak_as, speak_for,
+const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, ruled, find, see_people, read_archive, post, write_owners, add_people, speak_as, speak_for,
 	join_audience, join_how, leaving, externals, hold, suspicious, owners, moderators, members, external_members, nested, people,
 	renewed_at, expires_at, ended_at, retired, chosen, standing, standing_by, version, created_at`
 
 func (g *Group) into() []any {
-	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.Find, &g.SeePeople, &g.Read, &g.Post, &g.WriteOwners, &g.AddPeople, &g.SpeakAs, &g.SpeakFor,
+	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Ruled, &g.Find, &g.SeePeople, &g.Read, &g.Post, &g.WriteOwners, &g.AddPeople, &g.SpeakAs, &g.SpeakFor,
 		&g.JoinAudience, &g.JoinHow, &g.Leaving, &g.Externals, &g.Hold, &g.Suspicious, &g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
 		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Standing, &g.StandingBy, &g.Version, &g.CreatedAt}
 }
@@ -176,6 +220,7 @@ type GroupQuery struct {
 	Viewer   uuid.UUID         // with a value: only groups that this person can find
 	Mine     uuid.UUID         // with a value: only groups that this person is in
 	Role     int8              // with Mine: at least this role
+	Joinable uuid.UUID         // with a value: only living groups that this person is not in and may enter or ask for
 	Sort     GroupSort
 	Desc     bool
 	After    Cursor
@@ -211,6 +256,9 @@ func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
 			return Page[Group]{}, err
 		}
 		db = db.Where("id IN ?", ids)
+	}
+	if q.Joinable != uuid.Nil {
+		db = db.Where("join_audience >= ? AND ended_at IS NULL AND expires_at > ? AND id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Now, q.Joinable)
 	}
 	if q.Viewer != uuid.Nil {
 		above, err := s.Above(ctx, q.Viewer, q.Now)
@@ -327,6 +375,8 @@ func (s *Store) Purge(ctx context.Context, id uuid.UUID) error {
 	for _, q := range []string{
 		"DELETE d FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE m.group_id = ?",
 		"DELETE FROM messages WHERE group_id = ?", "DELETE FROM notices WHERE group_id = ?",
+		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
+		"DELETE FROM standings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?", "DELETE FROM rule_attributes WHERE group_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",
 		"DELETE FROM addresses WHERE ref = ?", "DELETE FROM mail_groups WHERE id = ?",
 		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.version = g.version + 1 WHERE m.member_id = ?",

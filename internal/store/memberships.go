@@ -20,6 +20,7 @@ type Membership struct {
 	Mail     bool
 	AddedAt  time.Time
 	AddedBy  string
+	ByRule   bool // in because of the group's rule; goes when it no longer fits
 }
 
 // MemberRow is a membership with who it is of.
@@ -42,11 +43,6 @@ func (s *Store) AddMemberships(ctx context.Context, rows []Membership) error {
 // SaveMembership writes the role and delivery of a membership.
 func (s *Store) SaveMembership(ctx context.Context, m Membership) error {
 	return wrap("save a membership", s.with(ctx).Save(&m).Error)
-}
-
-// DeleteMembership removes a member from a group.
-func (s *Store) DeleteMembership(ctx context.Context, group, member uuid.UUID) error {
-	return wrap("remove a member", s.with(ctx).Delete(&Membership{GroupID: group, MemberID: member}).Error)
 }
 
 // Membership returns the membership of a person or group in a group.
@@ -77,32 +73,124 @@ const memberRows = `SELECT m.*, COALESCE(p.name, g.name, '') AS name, COALESCE(p
 	COALESCE(p.external, FALSE) AS external, COALESCE(p.active, TRUE) AS active
 	FROM memberships m LEFT JOIN people p ON p.id = m.member_id AND m.kind = 1 LEFT JOIN mail_groups g ON g.id = m.member_id AND m.kind = 2 `
 
+// MemberQuery says which members of a group to list.
+type MemberQuery struct {
+	Group    uuid.UUID
+	Q        string // words that begin words of the name or address
+	Role     expand.Role
+	Kind     int8  // KindPerson or KindGroup; 0 for both
+	External *bool // only external members, or only others
+	Mail     *bool // only those who get each message, or only others
+	ByRule   *bool // only those who are in by rule, or only others
+	Left     bool  // only people who have left the organisation
+	Since    time.Time
+	After    Cursor
+	Limit    int
+}
+
+func (q MemberQuery) where() (string, []any) {
+	where, args := "WHERE m.group_id = ?", []any{q.Group}
+	add := func(sql string, arg ...any) { where, args = where+" AND "+sql, append(args, arg...) }
+	if q.Role != 0 {
+		add("m.role = ?", q.Role)
+	}
+	if q.Kind != 0 {
+		add("m.kind = ?", q.Kind)
+	}
+	if q.External != nil {
+		add("m.kind = 1 AND (SELECT p.external FROM people p WHERE p.id = m.member_id) = ?", *q.External)
+	}
+	if q.Mail != nil {
+		add("m.mail = ?", *q.Mail)
+	}
+	if q.ByRule != nil {
+		add("m.by_rule = ?", *q.ByRule)
+	}
+	if q.Left {
+		add("m.kind = 1 AND (SELECT p.active FROM people p WHERE p.id = m.member_id) = FALSE")
+	}
+	if !q.Since.IsZero() {
+		add("m.added_at >= ?", q.Since)
+	}
+	for _, w := range Words(q.Q) {
+		add("m.member_id IN (SELECT ref FROM words WHERE word LIKE ?)", likePrefix(w))
+	}
+	return where, args
+}
+
 // Members returns a page of a group's members, owners first, then in the order in
-// which they came. With q, only those each of whose words begins a word of theirs.
-func (s *Store) Members(ctx context.Context, group uuid.UUID, q string, role expand.Role, after Cursor, limit int) (Page[MemberRow], error) {
-	where, args := "WHERE m.group_id = ?", []any{group}
-	if role != 0 {
-		where, args = where+" AND m.role = ?", append(args, role)
-	}
-	for _, w := range Words(q) {
-		where, args = where+" AND m.member_id IN (SELECT ref FROM words WHERE word LIKE ?)", append(args, likePrefix(w))
-	}
-	p := Page[MemberRow]{Total: after.Total}
-	if after == (Cursor{}) {
+// which they came.
+func (s *Store) Members(ctx context.Context, q MemberQuery) (Page[MemberRow], error) {
+	where, args := q.where()
+	p := Page[MemberRow]{Total: q.After.Total}
+	if q.After == (Cursor{}) {
 		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&p.Total).Error; err != nil {
 			return p, wrap("count members", err)
 		}
 	} else {
-		role, at, _ := strings.Cut(after.Value, " ")
-		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, after.ID)
+		role, at, _ := strings.Cut(q.After.Value, " ")
+		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, q.After.ID)
 	}
-	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, limit+1)...).Scan(&p.Items).Error
-	if err == nil && len(p.Items) > limit {
-		p.Items = p.Items[:limit]
-		last := p.Items[limit-1]
+	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
+	if err == nil && len(p.Items) > q.Limit {
+		p.Items = p.Items[:q.Limit]
+		last := p.Items[q.Limit-1]
 		p.Next = Cursor{Value: fmt.Sprintf("%d %s", last.Role, last.AddedAt.Format(dbTime)), ID: last.MemberID, Total: p.Total}
 	}
 	return p, wrap("read members", err)
+}
+
+// EachMember calls f for every member that a query names, in the order of Members.
+func (s *Store) EachMember(ctx context.Context, q MemberQuery, f func(MemberRow) error) error {
+	where, args := q.where()
+	rows, err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id", args...).Rows()
+	if err != nil {
+		return wrap("read members", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var m MemberRow
+		if err := s.db.ScanRows(rows, &m); err != nil {
+			return wrap("read members", err)
+		}
+		if err := f(m); err != nil {
+			return err
+		}
+	}
+	return wrap("read members", rows.Err())
+}
+
+// LockMembers returns the memberships of ids in a group, with who they are of, and
+// keeps others from changing them.
+func (s *Store) LockMembers(ctx context.Context, group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err error) {
+	err = inBatches(ids, func(ids []uuid.UUID) error {
+		var rows []MemberRow
+		err := s.with(ctx).Raw(memberRows+"WHERE m.group_id = ? AND m.member_id IN ? ORDER BY m.member_id FOR UPDATE", group, ids).Scan(&rows).Error
+		out = append(out, rows...)
+		return wrap("read members", err)
+	})
+	return out, err
+}
+
+// SetRole gives members of a group a role.
+func (s *Store) SetRole(ctx context.Context, group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("change roles", s.with(ctx).Exec("UPDATE memberships SET role = ?, by_rule = FALSE WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
+	})
+}
+
+// SetMail turns the delivery of members of a group on or off.
+func (s *Store) SetMail(ctx context.Context, group uuid.UUID, ids []uuid.UUID, mail bool) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("change deliveries", s.with(ctx).Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
+	})
+}
+
+// DeleteMemberships removes members from a group.
+func (s *Store) DeleteMemberships(ctx context.Context, group uuid.UUID, ids []uuid.UUID) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("remove members", s.with(ctx).Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+	})
 }
 
 // OwnerRow is an owner of a group: who, and since when.

@@ -3,12 +3,14 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
 
 	"github.com/google/uuid"
 	"golang.org/x/text/unicode/norm"
+	"gorm.io/gorm/clause"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
 )
@@ -30,6 +32,8 @@ type Person struct {
 	PasswordHash  string
 	Attributes    json.RawMessage
 	CreatedAt     time.Time
+	DepartedAt    *time.Time
+	Version       int `gorm:"default:1"`
 }
 
 // Kinds of what has an address or words.
@@ -163,14 +167,122 @@ func (s *Store) PeopleByKeys(ctx context.Context, keys []string) (map[string]Per
 	return out, nil
 }
 
-// SearchPeople returns up to limit active people of the workspace each of whose
-// words of q begins a word of their name or address, by name.
-func (s *Store) SearchPeople(ctx context.Context, q string, after Cursor, limit int) (Page[Person], error) {
-	db := s.with(ctx).Model(&Person{}).Where("external = FALSE AND active = TRUE")
-	for _, w := range Words(q) {
+// PeopleQuery says which people to list.
+type PeopleQuery struct {
+	Q        string // words that begin words of the name or address
+	External bool   // external members, in place of people of the workspace
+	Departed bool   // those who have left, in place of those who are here
+	Lacks    string // a field of the directory that they have no value for
+	After    Cursor
+	Limit    int
+}
+
+// People returns a page of people by name.
+func (s *Store) People(ctx context.Context, q PeopleQuery) (Page[Person], error) {
+	db := s.with(ctx).Model(&Person{}).Where("external = ? AND active = ?", q.External, !q.Departed)
+	for _, w := range Words(q.Q) {
 		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindPerson, likePrefix(w))
 	}
-	return page(db, after, limit, sortKey[Person]{column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
+	if q.Lacks != "" {
+		db = db.Where("COALESCE(JSON_VALUE(attributes, ?), '') = ''", `$."`+q.Lacks+`"`)
+	}
+	return page(db, q.After, q.Limit, sortKey[Person]{column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
+}
+
+// TypeAhead returns up to limit active people of the workspace each of whose words
+// of q begins a word of their name or address. It walks one range of the index of
+// words, that of the longest word, and stops when it has enough.
+func (s *Store) TypeAhead(ctx context.Context, q string, limit int) (out []Person, err error) {
+	words := Words(q)
+	if len(words) == 0 {
+		return nil, nil
+	}
+	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
+	sql, args := `SELECT p.id, p.address, p.addr_key, p.name, p.active, p.attributes FROM words w JOIN people p ON p.id = w.ref AND p.active AND NOT p.external WHERE w.kind = ? AND w.word LIKE ?`,
+		[]any{KindPerson, likePrefix(words[0])}
+	for _, w := range words[1:] {
+		sql, args = sql+" AND EXISTS (SELECT 1 FROM words x WHERE x.ref = w.ref AND x.word LIKE ?)", append(args, likePrefix(w))
+	}
+	var rows []Person
+	// a person may have two words that begin alike, such as name and address
+	if err := s.with(ctx).Raw(sql+" ORDER BY w.word, w.ref LIMIT ?", append(args, 3*limit)...).Scan(&rows).Error; err != nil {
+		return nil, wrap("search people", err)
+	}
+	seen := map[uuid.UUID]bool{}
+	for _, p := range rows {
+		if !seen[p.ID] && len(out) < limit {
+			seen[p.ID] = true
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// PeopleByID returns people by identifier.
+func (s *Store) PeopleByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Person, error) {
+	out := make(map[uuid.UUID]Person, len(ids))
+	return out, inBatches(ids, func(ids []uuid.UUID) error {
+		var rows []Person
+		if err := s.with(ctx).Omit("password_hash").Find(&rows, "id IN ?", ids).Error; err != nil {
+			return wrap("read people", err)
+		}
+		for _, p := range rows {
+			out[p.ID] = p
+		}
+		return nil
+	})
+}
+
+// LockPerson returns a person and keeps others from changing them until the
+// transaction ends.
+func (s *Store) LockPerson(ctx context.Context, id uuid.UUID) (p Person, err error) {
+	err = s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Take(&p, "id = ?", id).Error
+	return p, wrap("read a person", err)
+}
+
+// SavePerson writes a person that was read in this transaction with LockPerson, and
+// counts their version up. Their address stays.
+func (s *Store) SavePerson(ctx context.Context, p *Person, renamed bool) error {
+	p.Version++
+	t := &Store{s.with(ctx)}
+	if err := t.db.Save(p).Error; err != nil {
+		return wrap("save a person", err)
+	}
+	if !renamed {
+		return nil
+	}
+	return t.setWords(KindPerson, p.ID, p.Name, p.Address)
+}
+
+// EndCredentials ends every session and token of a person.
+func (s *Store) EndCredentials(ctx context.Context, person uuid.UUID) error {
+	return wrap("end credentials", s.with(ctx).Delete(&Credential{}, "person_id = ?", person).Error)
+}
+
+// CountAdministrators returns how many active administrators there are, and keeps
+// others from changing that.
+func (s *Store) CountAdministrators(ctx context.Context) (int, error) {
+	var ids []uuid.UUID
+	err := s.with(ctx).Raw("SELECT id FROM people WHERE workspace_role = 'administrator' AND active = TRUE FOR UPDATE").Scan(&ids).Error
+	return len(ids), wrap("count the administrators", err)
+}
+
+// MembershipRow is a person's membership with its group.
+type MembershipRow struct {
+	Membership
+	Name    string
+	Address string
+	Owners  int // who are active, of a group that the person owns
+	Ended   bool
+}
+
+// GroupsOf returns the groups that a person is in, those with the strongest role
+// first, at most 1,000.
+func (s *Store) GroupsOf(ctx context.Context, person uuid.UUID) (out []MembershipRow, err error) {
+	err = s.with(ctx).Raw(`SELECT m.*, g.name, g.address, g.ended_at IS NOT NULL AS ended,
+		IF(m.role = 3, (SELECT COUNT(*) FROM memberships o JOIN people p ON p.id = o.member_id AND p.active WHERE o.group_id = g.id AND o.role = 3), 0) AS owners FROM memberships m JOIN mail_groups g ON g.id = m.group_id
+		WHERE m.member_id = ? ORDER BY m.role DESC, g.name, g.id LIMIT 1000`, person).Scan(&out).Error
+	return out, wrap("read somebody's groups", err)
 }
 
 func likePrefix(w string) string {

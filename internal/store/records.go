@@ -34,6 +34,45 @@ func (s *Store) AddHistory(ctx context.Context, rows []Change) error {
 	return wrap("write the history", s.with(ctx).CreateInBatches(rows, 1000).Error)
 }
 
+// Affected is what an entry of the history did to one person or nested group.
+type Affected struct {
+	HistoryID int64     `gorm:"primaryKey"`
+	PersonID  uuid.UUID `gorm:"primaryKey"`
+	Was       string    // their role; "" for none
+	Now       string
+}
+
+// TableName is the table of who was affected.
+func (Affected) TableName() string { return "history_people" }
+
+// AddHistoryOf records a change with everybody whom it affected.
+func (s *Store) AddHistoryOf(ctx context.Context, c Change, affected []Affected) error {
+	if err := s.with(ctx).Create(&c).Error; err != nil {
+		return wrap("write the history", err)
+	}
+	for i := range affected {
+		affected[i].HistoryID = c.ID
+	}
+	return inBatches(affected, func(rows []Affected) error { return wrap("write the history", s.with(ctx).Create(&rows).Error) })
+}
+
+// HistoryOfPerson returns entries before a number, newest first, that a person made
+// or that affected them.
+func (s *Store) HistoryOfPerson(ctx context.Context, person uuid.UUID, before int64, limit int) (out []Change, next int64, err error) {
+	if before == 0 {
+		before = 1 << 62
+	}
+	err = s.with(ctx).Raw(`SELECT h.* FROM history h JOIN (
+		(SELECT id FROM history WHERE actor_id = ? AND id < ? ORDER BY id DESC LIMIT ?) UNION
+		(SELECT history_id FROM history_people WHERE person_id = ? AND history_id < ? ORDER BY history_id DESC LIMIT ?)) x ON x.id = h.id ORDER BY h.id DESC LIMIT ?`,
+		person, before, limit+1, person, before, limit+1, limit+1).Scan(&out).Error
+	if len(out) > limit {
+		out = out[:limit]
+		next = out[limit-1].ID
+	}
+	return out, next, wrap("read the history", err)
+}
+
 // History returns entries before a number, newest first: of one group, or all.
 // Zero begins at the newest.
 func (s *Store) History(ctx context.Context, group uuid.UUID, before int64, limit int) (out []Change, next int64, err error) {

@@ -111,7 +111,7 @@ func (k *Kit) Actor(t testing.TB, address string) workspace.Actor {
 // Group makes a group with an owner, a moderator and a member.
 func (k *Kit) Group(t testing.TB, name string, change ...func(*api.NewGroup)) api.Group {
 	t.Helper()
-	n := api.NewGroup{Name: name, Owners: []string{Owner}, People: []api.NewPerson{{Address: Moderator, Role: "moderator"}, {Address: Member}}}
+	n := api.NewGroup{Quiet: true, Name: name, Owners: []string{Owner}, People: []api.NewPerson{{Address: Moderator, Role: "moderator"}, {Address: Member}}}
 	for _, c := range change {
 		c(&n)
 	}

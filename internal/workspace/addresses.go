@@ -7,40 +7,17 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 )
 
-// Propose returns the address that a name proposes, or checks the given one. The
-// domain is the workspace's main one where none is given.
-func (w *Workspace) Propose(ctx context.Context, a Actor, name, address, domain string) (api.Proposal, error) {
-	if err := allow(a, createGroup); err != nil {
-		return api.Proposal{}, err
-	}
-	domains, err := w.store.Domains(ctx)
-	if err != nil {
-		return api.Proposal{}, err
-	}
-	if domain == "" && len(domains) > 0 {
-		domain = domains[0]
-	}
-	switch {
-	case address != "" && !strings.Contains(address, "@"):
-		address += "@" + domain
-	case address == "":
-		local, err := mailaddr.Derive(name)
-		if err != nil {
-			return api.Proposal{Status: "invalid", Says: says(err), Near: []api.Near{}}, nil
-		}
-		address = local + "@" + domain
-	}
-	return w.checkAddress(ctx, w.store, address, domains)
-}
-
-// checkAddress says whether a group can have an address.
-func (w *Workspace) checkAddress(ctx context.Context, t *store.Store, address string, domains []string) (api.Proposal, error) {
-	p := api.Proposal{Address: address, Status: "invalid", Near: []api.Near{}}
+// checkAddress says whether a group can have an address. What the group own has
+// already does not stand in its way.
+func (w *Workspace) checkAddress(ctx context.Context, t *store.Store, address string, domains []string, own uuid.UUID) (api.Proposal, error) {
+	p := api.Proposal{Address: address, Status: "invalid", Notes: []string{}, Near: []api.Near{}}
 	a, err := mailaddr.Parse(address)
 	if err != nil {
 		p.Says = says(err)
@@ -61,6 +38,9 @@ func (w *Workspace) checkAddress(ctx context.Context, t *store.Store, address st
 	}
 	p.Status, p.Says = "free", "This address is free."
 	for _, n := range near {
+		if n.Ref == own {
+			continue
+		}
 		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias"}[n.Kind], How: "resembling"}
 		switch {
 		case n.Same:
@@ -87,7 +67,7 @@ func (w *Workspace) takeAddress(ctx context.Context, err error, address string, 
 	if !errors.Is(err, store.ErrDuplicate) {
 		return err
 	}
-	p, err := w.checkAddress(ctx, w.store, address, domains)
+	p, err := w.checkAddress(ctx, w.store, address, domains, uuid.Nil)
 	if err != nil {
 		return err
 	}

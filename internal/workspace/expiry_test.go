@@ -6,6 +6,8 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
@@ -102,7 +104,7 @@ func TestALife(t *testing.T) {
 	if kind, says := kindOf(t, err); kind != workspace.Conflict || !strings.Contains(says, "has lapsed and takes no mail") {
 		t.Errorf("mail to it: %d, %s", kind, says)
 	}
-	if p, _ := l.W.Propose(ctx, ines, "", lapsed.Address, ""); p.Status != "taken" {
+	if p, _ := l.W.Propose(ctx, ines, workspace.Proposing{Name: "", Address: lapsed.Address}); p.Status != "taken" {
 		t.Errorf("its address is %s", p.Status)
 	}
 	if _, err := l.W.Renew(ctx, oda, lapsed.Address); err == nil {
@@ -129,7 +131,7 @@ func TestALife(t *testing.T) {
 	} else if kind, _ := kindOf(t, err); kind != workspace.NotFound {
 		t.Error(err)
 	}
-	if p, _ := l.W.Propose(ctx, ines, "", lapsed.Address, ""); p.Status != "free" {
+	if p, _ := l.W.Propose(ctx, ines, workspace.Proposing{Name: "", Address: lapsed.Address}); p.Status != "free" {
 		t.Errorf("purged, its address is %s", p.Status)
 	}
 	h, err := l.W.History(ctx, ines, "", "", 50)
@@ -214,7 +216,7 @@ func TestStandingChosenAndCaretaker(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Store.DeleteMembership(ctx, record.ID, l.Actor(t, kit.Owner).Person.ID); err != nil {
+	if err := l.Store.DeleteMemberships(ctx, record.ID, []uuid.UUID{l.Actor(t, kit.Owner).Person.ID}); err != nil {
 		t.Fatal(err)
 	}
 	l.Move(160)
@@ -315,12 +317,12 @@ func TestAddressProposals(t *testing.T) {
 		{"Abuse", "", "reserved", "abuse@merrowline.example"},
 		{"夜", "", "invalid", ""},
 	} {
-		p, err := k.W.Propose(ctx, ines, c[0], c[1], "")
+		p, err := k.W.Propose(ctx, ines, workspace.Proposing{Name: c[0], Address: c[1]})
 		if err != nil || p.Status != c[2] || p.Address != c[3] || p.Says == "" {
 			t.Errorf("%q %q: %+v, %v; want %s %s", c[0], c[1], p, err, c[2], c[3])
 		}
 	}
-	p, _ := k.W.Propose(ctx, ines, "", "harbourwatch", "")
+	p, _ := k.W.Propose(ctx, ines, workspace.Proposing{Name: "", Address: "harbourwatch"})
 	if len(p.Near) != 1 || p.Near[0].How != "resembling" || !strings.Contains(p.Says, "resembles") {
 		t.Errorf("near harbourwatch: %+v", p)
 	}

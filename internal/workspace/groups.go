@@ -1,10 +1,7 @@
 package workspace
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -19,7 +16,6 @@ import (
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
-	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 )
 
@@ -27,7 +23,7 @@ import (
 type GroupList struct {
 	Q      string
 	States []string
-	Scope  string // "" for all that the actor can find, mine, owned
+	Scope  string // "" for all that the actor can find, mine, owned, joinable
 	Sort   string // name, people, post, expires, created; a leading - turns it round
 	Cursor string
 	Limit  int
@@ -57,8 +53,10 @@ func (w *Workspace) Groups(ctx context.Context, a Actor, l GroupList) (api.Page[
 		q.Mine, q.Role = a.Person.ID, int8(expand.Member)
 	case "owned":
 		q.Mine, q.Role = a.Person.ID, int8(expand.Owner)
+	case "joinable":
+		q.Joinable = a.Person.ID
 	default:
-		return none, wrong("scope", l.Scope, fmt.Sprintf("There is no scope %q: choose mine, owned, or leave it out.", l.Scope))
+		return none, wrong("scope", l.Scope, fmt.Sprintf("There is no scope %q: choose mine, owned, joinable, or leave it out.", l.Scope))
 	}
 	name, desc := strings.CutPrefix(l.Sort, "-")
 	q.Sort, q.Desc = store.GroupSort(name), desc
@@ -114,7 +112,7 @@ func shape(g store.Group, owners []store.OwnerRow, aliases []string, mine expand
 	half := policyHalf(g.Policy())
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: aliases, Description: g.Description, Language: g.Language,
-		State: string(state), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
+		Delivery: delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.Ruled, State: string(state), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
 		Externals: half.Externals, Hold: half.Hold, Suspicious: half.Suspicious, Sentence: g.Policy().Sentence(), Owners: []api.Name{},
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
 		Term:   api.Term{RenewedAt: g.RenewedAt, Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt, Version: g.Version,
@@ -216,197 +214,6 @@ func checkName(name string) string {
 	return ""
 }
 
-// languages are those in which notices are written.
-var languages = []string{"en"}
-
-// CreateGroup makes a group. A key of the client's makes a repeat harmless: the
-// same request with the same key returns the group that the first one made.
-func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, key string) (api.Group, error) {
-	if err := allow(a, createGroup); err != nil {
-		return api.Group{}, err
-	}
-	body, err := json.Marshal(n)
-	if err != nil {
-		return api.Group{}, err
-	}
-	sum := sha256.Sum256(body)
-	if key != "" {
-		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
-			return g, err
-		}
-	}
-	domains, err := w.store.Domains(ctx)
-	if err != nil {
-		return api.Group{}, err
-	}
-	g, lines, err := w.prepareGroup(ctx, a, &n, domains)
-	if err != nil {
-		return api.Group{}, err
-	}
-	results, err := w.resolve(ctx, &g, lines, true)
-	if err != nil {
-		return api.Group{}, err
-	}
-	if err := refusedAsProblems(results, len(n.Owners)); err != nil {
-		return api.Group{}, err
-	}
-	err = w.store.Tx(ctx, func(t *store.Store) error {
-		g := g // a repeat of the transaction begins anew
-		if key != "" {
-			if err := t.AddIdempotency(ctx, store.Idempotency{PersonID: a.Person.ID, IdemKey: key, Request: sum[:], GroupID: g.ID, CreatedAt: g.CreatedAt}); err != nil {
-				return err
-			}
-		}
-		if err := t.AddGroup(ctx, &g); err != nil {
-			return err
-		}
-		changes := []api.FieldChange{{Field: "name", To: g.Name}, {Field: "address", To: g.Address}, {Field: "policy", To: g.Policy().Sentence()}}
-		if err := record(ctx, t, a, g.CreatedAt, "group.create", &g, g.Address, changes); err != nil {
-			return err
-		}
-		return w.join(ctx, t, a, &g, results)
-	})
-	if errors.Is(err, store.ErrDuplicate) && key != "" {
-		if g, found, err := w.createdBefore(ctx, a, key, sum[:]); found || err != nil {
-			return g, err
-		}
-	}
-	if err != nil {
-		return api.Group{}, w.takeAddress(ctx, err, g.Address, domains)
-	}
-	return w.Group(ctx, a, g.ID.String())
-}
-
-func (w *Workspace) createdBefore(ctx context.Context, a Actor, key string, sum []byte) (api.Group, bool, error) {
-	i, err := w.store.Idempotency(ctx, a.Person.ID, key)
-	if errors.Is(err, store.ErrNotFound) {
-		return api.Group{}, false, nil
-	}
-	if err != nil {
-		return api.Group{}, false, err
-	}
-	if !bytes.Equal(i.Request, sum) {
-		return api.Group{}, false, fail(Conflict, "The Idempotency-Key %q was used for a different request. Use a new one.", key)
-	}
-	g, err := w.Group(ctx, a, i.GroupID.String())
-	return g, true, err
-}
-
-// prepareGroup checks a request to create a group and returns the group with the
-// lines of people to put into it, owners first.
-func (w *Workspace) prepareGroup(ctx context.Context, a Actor, n *api.NewGroup, domains []string) (store.Group, []line, error) {
-	var p problems
-	n.Name = strings.TrimSpace(n.Name)
-	if bad := checkName(n.Name); bad != "" {
-		p.add("name", n.Name, "%s", bad)
-	}
-	if n.Address == "" {
-		local, err := mailaddr.Derive(n.Name)
-		if err != nil {
-			p.add("address", "", "%s", says(err))
-		} else {
-			n.Address = local + "@" + domains[0]
-		}
-	}
-	var taken string
-	if n.Address != "" {
-		switch c, err := w.checkAddress(ctx, w.store, n.Address, domains); {
-		case err != nil:
-			return store.Group{}, nil, err
-		case c.Status == "taken" || c.Status == "alike":
-			taken = c.Says
-			p.add("address", n.Address, "%s", c.Says)
-		case c.Status != "free":
-			p.add("address", n.Address, "%s", c.Says)
-		default:
-			n.Address = c.Address
-		}
-	}
-	if n.Language == "" {
-		n.Language = "en"
-	}
-	if !slices.Contains(languages, n.Language) {
-		p.add("language", n.Language, "Notices are written in: %s.", strings.Join(languages, ", "))
-	}
-	if len(n.Owners) == 0 && !slices.ContainsFunc(n.People, func(x api.NewPerson) bool { return x.Role == "owner" }) {
-		p.add("owners", nil, "A group needs at least one owner; two are better.")
-	}
-	pol, faults := applyPatch(policy.Default(), n.PolicyPatch)
-	p = append(p, faults...)
-	if err := p.err(); err != nil {
-		if len(p) == 1 && taken != "" {
-			err.(*Error).Kind = Conflict
-		}
-		return store.Group{}, nil, err
-	}
-	e, err := w.expiry(ctx)
-	if err != nil {
-		return store.Group{}, nil, err
-	}
-	now := w.now(ctx)
-	g := store.Group{ID: store.NewID(), Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
-		Language: n.Language, RenewedAt: now, CreatedAt: now, Version: 1}
-	g.SetPolicy(pol)
-	g.SetExpires(e.policy.Expiry(g.Life(), now))
-	var lines []line
-	for i, o := range n.Owners {
-		lines = append(lines, line{field: fmt.Sprintf("owners[%d]", i), given: o, role: "owner"})
-	}
-	for i, x := range n.People {
-		lines = append(lines, line{field: fmt.Sprintf("people[%d].address", i), given: x.Address, role: x.Role})
-	}
-	return g, lines, nil
-}
-
-// ChangeGroup changes what a group is called and how long it lives. With version
-// above 0 it is refused when the group has changed since.
-func (w *Workspace) ChangeGroup(ctx context.Context, a Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
-	if patch.Standing != nil || patch.Chosen != nil {
-		if _, _, err := w.findFor(ctx, a, changeTerm, ref); err != nil {
-			return api.Group{}, err
-		}
-	}
-	var p problems
-	if patch.Name != nil {
-		if bad := checkName(*patch.Name); bad != "" {
-			p.add("name", *patch.Name, "%s", bad)
-		}
-	}
-	if patch.Language != nil && !slices.Contains(languages, *patch.Language) {
-		p.add("language", *patch.Language, "Notices are written in: %s.", strings.Join(languages, ", "))
-	}
-	if err := p.err(); err != nil {
-		return api.Group{}, err
-	}
-	return w.update(ctx, a, changeGroup, ref, version, "group.change", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
-		var c []api.FieldChange
-		apply := func(field string, to *string, at *string) {
-			if to != nil {
-				v := strings.TrimSpace(*to)
-				changed(&c, field, *at, v)
-				*at = v
-			}
-		}
-		apply("name", patch.Name, &g.Name)
-		apply("description", patch.Description, &g.Description)
-		apply("language", patch.Language, &g.Language)
-		before := g.Life()
-		if patch.Standing != nil {
-			apply("standing", patch.Standing, &g.Standing)
-			g.StandingBy = a.Person.Address
-		}
-		if patch.Chosen != nil {
-			changed(&c, "chosen", g.Chosen, *patch.Chosen)
-			g.Chosen = *patch.Chosen
-		}
-		if after := g.Life(); after != before && g.EndedAt == nil {
-			g.SetExpires(e.policy.Expiry(after, now))
-			changed(&c, "expires_at", date(before.Expires), date(g.Life().Expires))
-		}
-		return c, nil
-	})
-}
-
 // date writes a moment for the history, "never" for the zero time.
 func date(t time.Time) string {
 	if t.IsZero() || !t.Before(store.Forever) {
@@ -419,7 +226,7 @@ func date(t time.Time) string {
 // check its version, change it, save it with the history. A change that changes
 // nothing writes nothing.
 func (w *Workspace) update(ctx context.Context, a Actor, do action, ref string, version int, name string,
-	change func(*store.Group, expiry, time.Time) ([]api.FieldChange, error)) (api.Group, error) {
+	change func(*store.Store, *store.Group, expiry, time.Time) ([]api.FieldChange, error)) (api.Group, error) {
 	found, s, err := w.findFor(ctx, a, do, ref)
 	if err != nil {
 		return api.Group{}, err
@@ -438,7 +245,7 @@ func (w *Workspace) update(ctx context.Context, a Actor, do action, ref string, 
 		}
 		now := w.now(ctx)
 		before := g.Name
-		changes, err := change(&g, e, now)
+		changes, err := change(t, &g, e, now)
 		if err != nil || len(changes) == 0 {
 			return err
 		}
@@ -460,7 +267,7 @@ func ended(g *store.Group) error {
 
 // Renew starts a group's term anew.
 func (w *Workspace) Renew(ctx context.Context, a Actor, ref string) (api.Group, error) {
-	return w.update(ctx, a, renewGroup, ref, 0, "group.renew", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+	return w.update(ctx, a, renewGroup, ref, 0, "group.renew", func(_ *store.Store, g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
 		if e.policy.State(g.Life(), now).Ended() {
 			return nil, ended(g)
 		}
@@ -473,7 +280,7 @@ func (w *Workspace) Renew(ctx context.Context, a Actor, ref string) (api.Group, 
 
 // Retire ends a group by hand. It can be restored for the recovery window.
 func (w *Workspace) Retire(ctx context.Context, a Actor, ref string, version int) (api.Group, error) {
-	return w.update(ctx, a, retireGroup, ref, version, "group.retire", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+	return w.update(ctx, a, retireGroup, ref, version, "group.retire", func(_ *store.Store, g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
 		if e.policy.State(g.Life(), now).Ended() {
 			return nil, fail(Conflict, "%s has ended already.", g.Name)
 		}
@@ -484,7 +291,7 @@ func (w *Workspace) Retire(ctx context.Context, a Actor, ref string, version int
 
 // Restore brings a group that ended back, with everything in it, and renews it.
 func (w *Workspace) Restore(ctx context.Context, a Actor, ref string) (api.Group, error) {
-	return w.update(ctx, a, restoreGroup, ref, 0, "group.restore", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+	g, err := w.update(ctx, a, restoreGroup, ref, 0, "group.restore", func(_ *store.Store, g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
 		state := e.policy.State(g.Life(), now)
 		if !state.Ended() {
 			return nil, fail(Conflict, "%s has not ended: there is nothing to restore.", g.Name)
@@ -493,4 +300,11 @@ func (w *Workspace) Restore(ctx context.Context, a Actor, ref string) (api.Group
 		g.SetExpires(e.policy.Expiry(g.Life(), now))
 		return []api.FieldChange{{Field: "state", From: string(state), To: "active"}, {Field: "expires_at", To: date(g.ExpiresAt)}}, nil
 	})
+	if err != nil || !g.ByRule {
+		return g, err
+	}
+	if err := w.restoreRule(ctx, a, g.ID); err != nil { // people's attributes may have changed since
+		return g, err
+	}
+	return w.Group(ctx, a, g.ID)
 }

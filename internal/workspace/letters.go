@@ -15,72 +15,85 @@ import (
 	"github.com/emersion/go-message/mail"
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 )
 
 // letter is mail that the service writes: why it came, what to do, by when.
 type letter struct {
+	Language   string
+	Sender     string
 	Subject    string
 	Paragraphs []string
 	LinkText   string
 	Link       string // a page of the console; opening it changes nothing
 	Why        string // why it came, the last line
+	Apart      bool   // those who get it don't see each other
 }
 
 var letterText = texttemplate.Must(texttemplate.New("text").Parse(
 	"{{range .Paragraphs}}{{.}}\r\n\r\n{{end}}{{if .Link}}{{.LinkText}}:\r\n{{.Link}}\r\n\r\n{{end}}-- \r\n{{.Why}}\r\n"))
 
 var letterHTML = template.Must(template.New("html").Parse(
-	"<!doctype html>\r\n<html lang=\"en\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range .Paragraphs}}<p>{{.}}</p>\r\n{{end}}" +
+	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range .Paragraphs}}<p>{{.}}</p>\r\n{{end}}" +
 		"{{if .Link}}<p><a href=\"{{.Link}}\">{{.LinkText}}</a></p>\r\n{{end}}<p style=\"color:#555;font-size:smaller\">{{.Why}}</p>\r\n</body></html>\r\n"))
 
-func (w *Workspace) dueLetter(g store.Group, p lifecycle.Policy, now time.Time) letter {
-	days := p.Days(now, g.ExpiresAt)
-	when := fmt.Sprintf("in %d days, on %s", days, g.ExpiresAt.In(p.Day(now).Location()).Format("2 Jan 2006"))
-	if days == 1 {
-		when = "tomorrow, on " + g.ExpiresAt.In(p.Day(now).Location()).Format("2 Jan 2006")
+// letter writes one of the letters about a group in the group's language, with what
+// stands in its braces. path is the page of the console that it links to.
+func (w *Workspace) letter(kind string, g store.Group, path string, fill map[string]string) letter {
+	lang := languageOf(g.Language)
+	text := lang.letters[kind]
+	pairs := []string{"{name}", g.Name, "{address}", g.Address, "{description}", g.Description, "{owners}", strings.Replace(g.Address, "@", mailaddr.OwnersSuffix+"@", 1)}
+	empty := map[string]bool{"{description}": g.Description == ""}
+	for k, v := range fill {
+		pairs = append(pairs, "{"+k+"}", v)
+		empty["{"+k+"}"] = v == ""
 	}
-	return letter{
-		Subject: fmt.Sprintf("%s expires %s", g.Name, when),
-		Paragraphs: []string{
-			fmt.Sprintf("The group %s (%s) expires %s.", g.Name, g.Address, when),
-			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
-			fmt.Sprintf("If nobody renews it, it takes no more mail from that day on. Everything in it can be restored for %d days after.", lifecycle.RecoveryDays),
-		},
-		LinkText: "Renew " + g.Name, Link: w.link(g, "term"), Why: whyOwner(g),
+	r := strings.NewReplacer(pairs...)
+	l := letter{Language: g.Language, Sender: lang.sender, Subject: r.Replace(text.subject), Why: r.Replace(text.why)}
+	for _, p := range text.paragraphs {
+		missing := false
+		for k, is := range empty {
+			missing = missing || is && strings.Contains(p, k)
+		}
+		if !missing {
+			l.Paragraphs = append(l.Paragraphs, r.Replace(p))
+		}
 	}
-}
-
-func (w *Workspace) lapsedLetter(g store.Group, p lifecycle.Policy) letter {
-	till := p.PurgeAt(g.Life()).In(p.Day(*g.EndedAt).Location()).Format("2 Jan 2006")
-	return letter{
-		Subject: fmt.Sprintf("%s has lapsed and can be restored until %s", g.Name, till),
-		Paragraphs: []string{
-			fmt.Sprintf("The group %s (%s) was not renewed and has lapsed. Mail to it is refused.", g.Name, g.Address),
-			fmt.Sprintf("You can restore it, with everything in it, until %s. After that it is gone.", till),
-		},
-		LinkText: "Restore " + g.Name, Link: w.link(g, "term"), Why: whyOwner(g),
-	}
-}
-
-func declinedLetter(g store.Group, m store.Message, reason string) letter {
-	l := letter{
-		Subject:    "Declined: " + m.Subject,
-		Paragraphs: []string{fmt.Sprintf("Your message %q to %s (%s) was not passed on.", m.Subject, g.Name, g.Address)},
-		Why:        "This came because you wrote to a group whose messages wait for approval.",
-	}
-	if reason != "" {
-		l.Paragraphs = append(l.Paragraphs, "The reason given: "+reason)
+	if text.link != "" {
+		l.LinkText, l.Link = r.Replace(text.link), strings.TrimSuffix(w.o.PublicURL, "/")+path
 	}
 	return l
 }
 
-func (w *Workspace) link(g store.Group, tab string) string {
-	return strings.TrimSuffix(w.o.PublicURL, "/") + "/groups/" + g.Address + "/" + tab
+// groupPath is a part of a group's page.
+func groupPath(g store.Group, part string) string {
+	return strings.TrimSuffix("/groups/"+g.Address+"/"+part, "/")
 }
 
-func whyOwner(g store.Group) string {
-	return fmt.Sprintf("This came because you own the group %s, or take care of groups that nobody owns.", g.Address)
+func (w *Workspace) dueLetter(g store.Group, p lifecycle.Policy, now time.Time) letter {
+	lang := languageOf(g.Language)
+	return w.letter(letterDue, g, groupPath(g, "term"), map[string]string{"when": lang.days(p.Days(now, g.ExpiresAt)),
+		"date": lang.date(g.ExpiresAt.In(p.Day(now).Location())), "recovery": fmt.Sprint(lifecycle.RecoveryDays)})
+}
+
+func (w *Workspace) lapsedLetter(g store.Group, p lifecycle.Policy) letter {
+	till := p.PurgeAt(g.Life()).In(p.Day(*g.EndedAt).Location())
+	return w.letter(letterLapsed, g, groupPath(g, "term"), map[string]string{"date": languageOf(g.Language).date(till)})
+}
+
+func (w *Workspace) addedLetter(g store.Group, by Actor) letter {
+	l := w.letter(letterAdded, g, groupPath(g, ""), map[string]string{"by": by.name(), "welcome": g.Welcome, "delivery": phrase(g.Language, delivery(g.DefaultMail))})
+	l.Apart = true
+	return l
+}
+
+// name is how an actor is called in a letter.
+func (a Actor) name() string {
+	if a.Person.Name == "" {
+		return "The service"
+	}
+	return a.Person.Name
 }
 
 // send queues a letter about a group in the transaction of its cause.
@@ -96,17 +109,25 @@ func (w *Workspace) send(ctx context.Context, t *store.Store, g *store.Group, to
 		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: w.now(ctx)}, to)
 }
 
+// maxNamed is to how many people a letter is written by name.
+const maxNamed = 10
+
 func (l letter) compose(id, from string, to []string, now time.Time) ([]byte, error) {
 	var h mail.Header
-	h.SetAddressList("From", []*mail.Address{{Name: "Mail groups", Address: from}})
-	names := make([]*mail.Address, len(to))
-	for i, a := range to {
-		names[i] = &mail.Address{Address: a}
+	h.SetAddressList("From", []*mail.Address{{Name: l.Sender, Address: from}})
+	if len(to) == 1 || len(to) <= maxNamed && !l.Apart {
+		names := make([]*mail.Address, len(to))
+		for i, a := range to {
+			names[i] = &mail.Address{Address: a}
+		}
+		h.SetAddressList("To", names)
+	} else {
+		h.Set("To", "undisclosed-recipients:;") // RFC 5322, A.1.3
 	}
-	h.SetAddressList("To", names)
 	h.SetSubject(l.Subject)
 	h.SetDate(now)
 	h.SetMessageID(id)
+	h.Set("Content-Language", l.Language)
 	h.Set("Auto-Submitted", "auto-generated") // RFC 3834, 5
 	var b bytes.Buffer
 	mw, err := mail.CreateInlineWriter(&b, h)

@@ -60,12 +60,21 @@ const (
 	decidePosts  action = "decide_posts"
 	readHistory  action = "history"
 	rehearse     action = "rehearse"
+	decideJoins  action = "decide_requests"
+	manageLinks  action = "join_links"
+	settlePerson action = "standings"
+	changeRule   action = "rule"
 
-	createGroup   action = "create_group"
-	searchPeople  action = "search_people"
-	readExpiry    action = "read_expiry"
-	changeExpiry  action = "change_expiry"
-	readAllChange action = "read_workspace_history"
+	createGroup     action = "create_group"
+	searchPeople    action = "search_people"
+	readExpiry      action = "read_expiry"
+	changeExpiry    action = "change_expiry"
+	readAllChange   action = "read_workspace_history"
+	readNaming      action = "read_naming"
+	changeNaming    action = "change_naming"
+	changeStarts    action = "change_starting_points"
+	readDeparted    action = "read_departed"
+	changeDirectory action = "change_directory"
 )
 
 // permit says who may do something. Administrators may do everything.
@@ -93,13 +102,22 @@ var permits = map[action]permit{
 	restoreGroup: {rung: policy.Owners, says: "Only its owners and administrators may restore this group."},
 	decidePosts:  {rung: policy.Moderators, says: "Only its owners, moderators and administrators decide about waiting posts."},
 	readHistory:  {auditor: true, rung: policy.Owners, says: "Only its owners, administrators and auditors may read this group's history."},
+	decideJoins:  {rung: policy.Moderators, says: "Only its owners, moderators and administrators decide about requests."},
+	manageLinks:  {rung: policy.Moderators, says: "Only its owners, moderators and administrators give out links and invitations."},
+	settlePerson: {rung: policy.Moderators, says: "Only its owners, moderators and administrators bar, trust or hold people."},
+	changeRule:   {rung: policy.Owners, says: "Only its owners and administrators may change the rule of this group."},
 	rehearse:     {auditor: true, rung: policy.Moderators, says: "Only its owners and moderators, administrators and auditors may rehearse for somebody else."},
 
-	createGroup:   {says: "Only administrators may create groups."},
-	searchPeople:  {auditor: true, everyone: true},
-	readExpiry:    {auditor: true, says: "Only administrators and auditors may read the expiry policy."},
-	changeExpiry:  {says: "Only administrators may change the expiry policy."},
-	readAllChange: {auditor: true, says: "Only administrators and auditors may read the history of the whole workspace."},
+	createGroup:     {says: "Only administrators may create groups."},
+	searchPeople:    {auditor: true, everyone: true},
+	readExpiry:      {auditor: true, says: "Only administrators and auditors may read the expiry policy."},
+	changeExpiry:    {says: "Only administrators may change the expiry policy."},
+	readNaming:      {auditor: true, says: "Only administrators and auditors may read the rules of naming."},
+	changeNaming:    {says: "Only administrators may change the rules of naming."},
+	changeStarts:    {says: "Only administrators may change the starting points."},
+	readDeparted:    {auditor: true, says: "Only administrators and auditors see who has left."},
+	changeDirectory: {says: "Only administrators may change the directory of people."},
+	readAllChange:   {auditor: true, says: "Only administrators and auditors may read the history of the whole workspace."},
 }
 
 // standing is where an actor stands with a group.
@@ -132,6 +150,35 @@ func (w *Workspace) standingOf(ctx context.Context, p store.Person, g *store.Gro
 		return standing{0, policy.Anyone}, nil
 	}
 	return standing{0, policy.Workspace}, nil
+}
+
+// standingsOf is standingOf for many groups at once, by group.
+func (w *Workspace) standingsOf(ctx context.Context, p store.Person, groups []uuid.UUID) (map[uuid.UUID]standing, error) {
+	out := make(map[uuid.UUID]standing, len(groups))
+	if len(groups) == 0 {
+		return out, nil
+	}
+	roles, err := w.store.Roles(ctx, p.ID, groups)
+	if err != nil {
+		return nil, err
+	}
+	above, err := w.store.Above(ctx, p.ID, w.now(ctx))
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range groups {
+		switch r := roles[g]; {
+		case r != 0:
+			out[g] = standing{r, rungOf(r)}
+		case slices.Contains(above, g):
+			out[g] = standing{0, policy.Members}
+		case p.External:
+			out[g] = standing{0, policy.Anyone}
+		default:
+			out[g] = standing{0, policy.Workspace}
+		}
+	}
+	return out, nil
 }
 
 // may reports whether an actor who stands so with a group may do something to it.
@@ -170,6 +217,23 @@ func allow(a Actor, do action) error {
 	return nil
 }
 
+// allowCreate checks an actor against creating groups: administrators may, and
+// everybody in the workspace but auditors where the workspace lets them.
+func (w *Workspace) allowCreate(ctx context.Context, a Actor) error {
+	err := allow(a, createGroup)
+	if err == nil || a.Person.ID == uuid.Nil || a.Person.WorkspaceRole == Auditor {
+		return err
+	}
+	n, _, nerr := w.naming(ctx)
+	if nerr != nil {
+		return nerr
+	}
+	if n.Creators == creatorsWorkspace {
+		return nil
+	}
+	return err
+}
+
 // allowOn checks an actor against an action on a group and returns where the actor
 // stands. Who may not find the group is told that there is none.
 func (w *Workspace) allowOn(ctx context.Context, a Actor, do action, g *store.Group) (standing, error) {
@@ -192,10 +256,24 @@ func errNoGroup(ref string) error {
 	return fail(NotFound, "There is no group %q that you can find. Check the address, or ask an administrator.", cut(ref, 100))
 }
 
+// workspaceMay lists what an actor may do to the workspace.
+func (w *Workspace) workspaceMay(ctx context.Context, a Actor) []string {
+	out := []string{}
+	if w.allowCreate(ctx, a) == nil {
+		out = append(out, string(createGroup))
+	}
+	for _, do := range []action{readExpiry, changeExpiry, readAllChange, readNaming, changeNaming, changeStarts, readDeparted, changeDirectory} {
+		if allow(a, do) == nil {
+			out = append(out, string(do))
+		}
+	}
+	return out
+}
+
 // groupMay lists what an actor may do to a group.
 func (a Actor) groupMay(g *store.Group, s standing) []string {
 	var out []string
-	for _, do := range []action{seePeople, addPeople, changePeople, changeGroup, changePolicy, changeTerm, renewGroup, retireGroup, restoreGroup, decidePosts, readHistory, rehearse} {
+	for _, do := range []action{seePeople, addPeople, changePeople, changeGroup, changePolicy, changeTerm, renewGroup, retireGroup, restoreGroup, decidePosts, decideJoins, manageLinks, settlePerson, changeRule, readHistory, rehearse} {
 		if a.may(do, g, s) {
 			out = append(out, string(do))
 		}

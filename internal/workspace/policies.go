@@ -91,8 +91,8 @@ func faults(in []policy.Fault) []api.Fault {
 
 // Picture puts a policy in words: that of a new group with a patch over it. A
 // contradiction is part of the picture, not an error.
-func (w *Workspace) Picture(_ context.Context, a Actor, patch api.PolicyPatch) (api.Picture, error) {
-	if err := allow(a, createGroup); err != nil {
+func (w *Workspace) Picture(ctx context.Context, a Actor, patch api.PolicyPatch) (api.Picture, error) {
+	if err := w.allowCreate(ctx, a); err != nil {
 		return api.Picture{}, err
 	}
 	p, bad := applyPatch(policy.Default(), patch)
@@ -147,7 +147,7 @@ func shares(in []policy.Share) []api.Share {
 
 // ChangePolicy changes a group's policy and stores the effect with the change.
 func (w *Workspace) ChangePolicy(ctx context.Context, a Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
-	return w.update(ctx, a, changePolicy, ref, version, "policy.change", func(g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
+	return w.update(ctx, a, changePolicy, ref, version, "policy.change", func(_ *store.Store, g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
 		if e.policy.State(g.Life(), now).Ended() {
 			return nil, ended(g)
 		}

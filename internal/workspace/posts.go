@@ -85,7 +85,11 @@ func (w *Workspace) Decide(ctx context.Context, t Target, author mailaddr.Addres
 	if err != nil {
 		return policy.Decision{}, p, err
 	}
-	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven}
+	settled, err := w.store.StandingOf(ctx, t.Group.ID, author.Key())
+	if err != nil {
+		return policy.Decision{}, p, err
+	}
+	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Standing: settled.Standing}
 	if known {
 		s, err := w.standingOf(ctx, p, &t.Group)
 		if err != nil {
@@ -351,7 +355,7 @@ func (w *Workspace) DecidePost(ctx context.Context, a Actor, id string, v api.Ve
 		if v.Verdict == "decline" {
 			action, state = "post.decline", store.Declined
 			if m.Proven {
-				if err := w.send(ctx, t, &g, []string{m.Author}, declinedLetter(g, m, v.Reason)); err != nil {
+				if err := w.send(ctx, t, &g, []string{m.Author}, w.letter(letterPostDeclined, g, "", map[string]string{"subject": m.Subject, "reason": v.Reason})); err != nil {
 					return err
 				}
 			}

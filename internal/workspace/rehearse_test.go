@@ -135,7 +135,7 @@ func TestSetUp(t *testing.T) {
 func TestPeopleOfAGroupAreTheirs(t *testing.T) {
 	g := k.Group(t, "Discreet")
 	petra := k.Actor(t, kit.Colleague)
-	if _, err := k.W.Members(ctx, petra, g.Address, "", "", "", 10); err == nil {
+	if _, err := k.W.Members(ctx, petra, g.Address, workspace.MemberList{Limit: 10}); err == nil {
 		t.Error("a colleague listed its people")
 	}
 	in, out := k.W.RemoveMember(ctx, petra, g.Address, kit.Member), k.W.RemoveMember(ctx, petra, g.Address, kit.Auditor)

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime"
@@ -202,54 +201,32 @@ func (w *Workspace) Me(ctx context.Context, a Actor) (api.Me, error) {
 		return api.Me{}, err
 	}
 	domains, err := w.store.Domains(ctx)
-	me := api.Me{Person: person(a.Person), Domains: domains, Demo: w.o.Demo, Now: w.now(ctx), Places: []string{"mine", "groups", "waiting"}}
+	me := api.Me{Person: person(a.Person), Domains: domains, Demo: w.o.Demo, Now: w.now(ctx), Places: []string{"mine", "groups", "people", "waiting"}, May: w.workspaceMay(ctx, a)}
 	me.Ahead = int(me.Now.Sub(w.o.Now()).Round(time.Hour) / (24 * time.Hour))
 	if allow(a, readExpiry) == nil {
 		me.Places = append(me.Places, "care")
 	}
+	if allow(a, readNaming) == nil {
+		me.Places = append(me.Places, "rules")
+	}
 	if allow(a, readAllChange) == nil {
 		me.Places = append(me.Places, "history")
 	}
+	if err != nil {
+		return me, err
+	}
+	me.Waiting, err = w.waitingFor(ctx, a)
 	return me, err
 }
 
-func person(p store.Person) api.Person {
-	out := api.Person{ID: p.ID.String(), Address: p.Address, Name: p.Name, Active: p.Active, WorkspaceRole: p.WorkspaceRole}
-	_ = json.Unmarshal(p.Attributes, &out.Attributes) // written by us; an unreadable one shows as none
-	return out
-}
-
-// People lists people whose name or address begins with the words of q.
-func (w *Workspace) People(ctx context.Context, a Actor, q, cursor string, limit int) (api.Page[api.Person], error) {
-	if err := allow(a, searchPeople); err != nil {
-		return api.Page[api.Person]{}, err
-	}
-	after, err := store.ParseCursor(cursor)
+// waitingFor counts what waits for the actor's decision.
+func (w *Workspace) waitingFor(ctx context.Context, a Actor) (int, error) {
+	posts, err := w.WaitingPosts(ctx, a, "", "", 1)
 	if err != nil {
-		return api.Page[api.Person]{}, wrong("cursor", cursor, says(err)+".")
+		return 0, err
 	}
-	p, err := w.store.SearchPeople(ctx, q, after, limit)
-	return pageOf(p, person), err
-}
-
-// Person returns somebody by identifier or address.
-func (w *Workspace) Person(ctx context.Context, a Actor, ref string) (api.Person, error) {
-	if err := allow(a, searchPeople); err != nil {
-		return api.Person{}, err
-	}
-	var p store.Person
-	id, err := uuid.Parse(ref)
-	if err == nil {
-		p, err = w.store.Person(ctx, id)
-	} else if addr, bad := mailaddr.Parse(ref); bad == nil {
-		p, err = w.store.PersonByKey(ctx, addr.Key())
-	} else {
-		err = store.ErrNotFound
-	}
-	if errors.Is(err, store.ErrNotFound) || err == nil && p.External {
-		return api.Person{}, fail(NotFound, "There is nobody %q in the workspace. Give an address or an identifier.", cut(ref, 100))
-	}
-	return person(p), err
+	requests, err := w.Requests(ctx, a, "", false, "", 1)
+	return int(posts.Total + requests.Total), err
 }
 
 func pageOf[R, A any](p store.Page[R], shape func(R) A) api.Page[A] {

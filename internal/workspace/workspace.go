@@ -5,12 +5,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/roster"
 	"ivytable.example/ivytable/internal/store"
 )
 
@@ -120,6 +124,9 @@ func parseAddress(field, given string) (mailaddr.Address, error) {
 // says returns the words of an error of mailaddr without what was given, which a
 // Problem names by itself.
 func says(err error) string {
+	if e := new(roster.Error); errors.As(err, &e) {
+		return e.Error()
+	}
 	var e *mailaddr.Error
 	if errors.As(err, &e) {
 		if e.Mend != "" {
@@ -132,13 +139,18 @@ func says(err error) string {
 
 // record writes an entry of the history.
 func record(ctx context.Context, t *store.Store, a Actor, at time.Time, action string, g *store.Group, subject string, changes []api.FieldChange) error {
+	c, err := entry(a, at, action, g, subject, changes)
+	if err != nil {
+		return err
+	}
+	return t.AddHistory(ctx, []store.Change{c})
+}
+
+func entry(a Actor, at time.Time, action string, g *store.Group, subject string, changes []api.FieldChange) (store.Change, error) {
 	if changes == nil {
 		changes = []api.FieldChange{}
 	}
 	b, err := json.Marshal(changes)
-	if err != nil {
-		return err
-	}
 	c := store.Change{At: at, Actor: a.String(), Via: a.Via, Action: action, Subject: cut(subject, 400), Changes: b, RequestID: a.RequestID}
 	if a.Person.ID != uuid.Nil {
 		c.ActorID = &a.Person.ID
@@ -146,7 +158,21 @@ func record(ctx context.Context, t *store.Store, a Actor, at time.Time, action s
 	if g != nil {
 		c.GroupID = &g.ID
 	}
-	return t.AddHistory(ctx, []store.Change{c})
+	return c, err
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// list names the keys of a map in a sentence.
+func list[V any](m map[string]V) string { return strings.Join(sortedKeys(m), ", ") }
+
+// recordOf writes an entry of the history with everybody whom it affected.
+func recordOf(ctx context.Context, t *store.Store, a Actor, at time.Time, action string, g *store.Group, subject string, changes []api.FieldChange, affected []store.Affected) error {
+	c, err := entry(a, at, action, g, subject, changes)
+	if err != nil {
+		return err
+	}
+	return t.AddHistoryOf(ctx, c, affected)
 }
 
 func cut(s string, most int) string {

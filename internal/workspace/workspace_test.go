@@ -94,7 +94,7 @@ func TestCreateGroupRefuses(t *testing.T) {
 		{"an unknown value", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "everybody"} }, workspace.Invalid, `policy.post: Post can't be "everybody": choose nobody, owners`},
 		{"an unknown question", func(n *api.NewGroup) { n.Policy = map[string]string{"sing": "anyone"} }, workspace.Invalid, `policy.sing: A question can't be "sing"`},
 		{"a contradiction", func(n *api.NewGroup) { n.Policy = map[string]string{"read": "anyone"} }, workspace.Invalid, "read: Anyone may read the archive, but only people of the workspace can find the group."},
-		{"a language nobody writes", func(n *api.NewGroup) { n.Language = "tlh" }, workspace.Invalid, "language: Notices are written in: en."},
+		{"a language nobody writes", func(n *api.NewGroup) { n.Language = "tlh" }, workspace.Invalid, "language: Notices are written in: de, en."},
 	} {
 		n := good()
 		c.with(&n)

@@ -125,3 +125,17 @@ func stronger[ID comparable](a, b Entry[ID], root ID) bool {
 	}
 	return a.Mail && !b.Mail
 }
+
+// Height returns the number of groups on the longest way up from group, itself
+// included: 1 for one that is nested in nothing. It counts no further than limit.
+func Height[ID comparable](group ID, e Edges[ID], limit int) int {
+	highest := 0
+	if limit > 1 {
+		for outer, inner := range e {
+			if slices.Contains(inner, group) {
+				highest = max(highest, Height(outer, e, limit-1))
+			}
+		}
+	}
+	return highest + 1
+}

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE memberships ADD COLUMN by_rule BOOLEAN NOT NULL DEFAULT FALSE;

@@ -1,0 +1,110 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
+)
+
+// NestedAround returns which live groups are nested in which, from group down and
+// from group up.
+func (s *Store) NestedAround(ctx context.Context, group uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
+	e, err := s.NestedBelow(ctx, group, now)
+	if err != nil {
+		return nil, err
+	}
+	var rows []Membership
+	err = s.with(ctx).Raw(`WITH RECURSIVE above (id) AS (
+		SELECT CAST(? AS UUID)
+		UNION
+		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
+		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+	) SELECT m.group_id, m.member_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
+		JOIN above b ON b.id = m.group_id`, group.String(), KindGroup, now, KindGroup).Scan(&rows).Error
+	for _, r := range rows {
+		e[r.GroupID] = append(e[r.GroupID], r.MemberID)
+	}
+	return e, wrap("read nested groups", err)
+}
+
+// ReachedRow is a person whom a group reaches, with their strongest own role in it
+// and the groups through which it does.
+type ReachedRow struct {
+	ID       uuid.UUID
+	Name     string
+	Address  string
+	External bool
+	Role     expand.Role // in the group itself, 0 for none
+	Through  []uuid.UUID // the groups that have the person as a member
+}
+
+// Reached returns a page of the active people in root or any other of groups, each
+// once, by name.
+func (s *Store) Reached(ctx context.Context, root uuid.UUID, groups []uuid.UUID, q string, after Cursor, limit int) (Page[ReachedRow], error) {
+	where, args := "m.group_id IN ? AND m.kind = ? AND p.active", []any{groups, KindPerson}
+	for _, w := range Words(q) {
+		where, args = where+" AND p.id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", append(args, KindPerson, likePrefix(w))
+	}
+	p := Page[ReachedRow]{Total: after.Total}
+	from := "FROM memberships m JOIN people p ON p.id = m.member_id WHERE "
+	if after == (Cursor{}) {
+		if err := s.with(ctx).Raw("SELECT COUNT(DISTINCT m.member_id) "+from+where, args...).Scan(&p.Total).Error; err != nil {
+			return p, wrap("count the people of nested groups", err)
+		}
+	} else {
+		where, args = where+" AND (p.name > ? OR p.name = ? AND p.id > ?)", append(args, after.Value, after.Value, after.ID)
+	}
+	rows, err := s.with(ctx).Raw("SELECT p.id, MAX(p.name), MAX(p.address), MAX(p.external), MAX(IF(m.group_id = ?, m.role, 0)), GROUP_CONCAT(m.group_id ORDER BY m.group_id = ? DESC, m.group_id) "+
+		from+where+" GROUP BY p.id ORDER BY MAX(p.name), p.id LIMIT ?", append(append([]any{root, root}, args...), limit+1)...).Rows()
+	if err != nil {
+		return p, wrap("read the people of nested groups", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r ReachedRow
+		var through string
+		if err := rows.Scan(&r.ID, &r.Name, &r.Address, &r.External, &r.Role, &through); err != nil {
+			return p, wrap("read the people of nested groups", err)
+		}
+		for id := range strings.SplitSeq(through, ",") {
+			u, err := uuid.Parse(id)
+			if err != nil {
+				return p, fmt.Errorf("read the people of nested groups: %w", err)
+			}
+			r.Through = append(r.Through, u)
+		}
+		p.Items = append(p.Items, r)
+	}
+	if len(p.Items) > limit {
+		p.Items = p.Items[:limit]
+		last := p.Items[limit-1]
+		p.Next = Cursor{Value: last.Name, ID: last.ID, Total: p.Total}
+	}
+	return p, wrap("read the people of nested groups", rows.Err())
+}
+
+// Overlap is how many of some people are in a group.
+type Overlap struct {
+	GroupID uuid.UUID
+	N       int
+}
+
+// Overlaps returns the live groups that have at least least of some people, the one
+// with the most first.
+func (s *Store) Overlaps(ctx context.Context, people []uuid.UUID, least int, now time.Time, limit int) (out []Overlap, err error) {
+	err = s.with(ctx).Raw(`SELECT m.group_id, COUNT(*) AS n FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+		WHERE m.member_id IN ? GROUP BY m.group_id HAVING n >= ? ORDER BY n DESC, m.group_id LIMIT ?`, now, people, least, limit).Scan(&out).Error
+	return out, wrap("compare people", err)
+}
+
+// GroupsByWords returns up to limit groups whose names or addresses have at least
+// one of some words, those with the most of them first.
+func (s *Store) GroupsByWords(ctx context.Context, words []string, limit int) (ids []uuid.UUID, err error) {
+	err = s.with(ctx).Raw("SELECT ref FROM words WHERE kind = ? AND word IN ? GROUP BY ref ORDER BY COUNT(*) DESC, ref LIMIT ?", KindGroup, words, limit).Scan(&ids).Error
+	return ids, wrap("look for like names", err)
+}

@@ -1,0 +1,437 @@
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// defaultGuard is the share, in percent, of those in by rule who may go at once.
+const defaultGuard = 20
+
+// subject is a person as rules see them.
+func subject(f store.PersonFacts) rule.Subject {
+	attributes := map[string]string{}
+	_ = json.Unmarshal(f.Attributes, &attributes) // written by us; an unreadable one counts as none
+	return rule.NewSubject(f.Address, f.Name, f.Active, f.CreatedAt.Format(time.RFC3339), attributes)
+}
+
+func factsOf(p store.Person) store.PersonFacts {
+	return store.PersonFacts{ID: p.ID, Address: p.Address, Name: p.Name, Active: p.Active, Attributes: p.Attributes, CreatedAt: p.CreatedAt}
+}
+
+// paths returns the attributes that a rule uses.
+func paths(r *rule.Rule) []string {
+	var out []string
+	for _, a := range r.Attributes() {
+		out = append(out, a.Path)
+	}
+	return out
+}
+
+// matching returns everybody in the workspace whom a rule takes.
+func (w *Workspace) matching(ctx context.Context, r *rule.Rule) (out []store.PersonFacts, err error) {
+	err = w.store.EachPersonFacts(ctx, func(f store.PersonFacts) error {
+		if r.Eval(subject(f)) == rule.Match {
+			out = append(out, f)
+		}
+		return nil
+	})
+	return out, err
+}
+
+func wrongRule(expression string, err error) error {
+	return wrong("expression", cut(expression, 200), err.Error())
+}
+
+// difference says who of the matching people would come into a group, and who that
+// is in it by rule would go.
+func (w *Workspace) difference(ctx context.Context, t *store.Store, group uuid.UUID, match []store.PersonFacts) (come []store.PersonFacts, leave []uuid.UUID, byRule int, err error) {
+	in, err := t.MembersByRule(ctx, group)
+	if err != nil {
+		return nil, nil, 0, err
+	}
+	barred, err := t.Barred(ctx, group)
+	if err != nil {
+		return nil, nil, 0, err
+	}
+	stay := make(map[uuid.UUID]bool, len(match))
+	for _, f := range match {
+		stay[f.ID] = true
+		if _, is := in[f.ID]; !is && !barred[strings.ToLower(f.Address)] {
+			come = append(come, f)
+		}
+	}
+	for id, is := range in {
+		if is {
+			byRule++
+			if !stay[id] {
+				leave = append(leave, id)
+			}
+		}
+	}
+	return come, leave, byRule, nil
+}
+
+// guarded reports whether so many may not go at once. One person alone always may.
+func guarded(leaving, byRule, guard int) bool { return leaving > 1 && 100*leaving > guard*byRule }
+
+// comeAndGo puts people into g, which is locked, because of its rule, takes others
+// out, and writes one entry of the history.
+func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *store.Group, come []store.PersonFacts, leave []uuid.UUID, how entrance, changes []api.FieldChange) error {
+	now := w.now(ctx)
+	in, err := t.MembersByRule(ctx, g.ID)
+	if err != nil {
+		return err
+	}
+	list := changeList{shown: changes}
+	var rows []store.Membership
+	var affected []store.Affected
+	var told []string
+	for _, f := range come {
+		if _, is := in[f.ID]; is {
+			continue
+		}
+		rows = append(rows, store.Membership{GroupID: g.ID, MemberID: f.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: now, AddedBy: "the rule", ByRule: true})
+		affected = append(affected, store.Affected{PersonID: f.ID, Now: expand.Member.String()})
+		list.add(f.Address, nil, expand.Member.String())
+		told = append(told, f.Address)
+	}
+	if err := t.AddMemberships(ctx, rows); err != nil {
+		return err
+	}
+	gone := slices.DeleteFunc(slices.Clone(leave), func(id uuid.UUID) bool { return !in[id] })
+	people, err := t.PeopleByID(ctx, gone)
+	if err != nil {
+		return err
+	}
+	for _, id := range gone {
+		affected = append(affected, store.Affected{PersonID: id, Was: expand.Member.String()})
+		list.add(people[id].Address, expand.Member.String(), nil)
+	}
+	if err := t.DeleteMemberships(ctx, g.ID, gone); err != nil {
+		return err
+	}
+	g.Members += len(rows) - len(gone)
+	if err := t.SaveGroup(ctx, g, false); err != nil {
+		return err
+	}
+	if !how.quiet && len(told) > 0 {
+		if err := w.send(ctx, t, g, told, w.addedLetter(*g, a)); err != nil {
+			return err
+		}
+	}
+	return recordOf(ctx, t, a, now, how.action, g, g.Address, list.list(), affected)
+}
+
+// Rule returns the rule of a group.
+func (w *Workspace) Rule(ctx context.Context, a Actor, ref string) (api.Rule, error) {
+	g, _, err := w.findFor(ctx, a, seePeople, ref)
+	if err != nil {
+		return api.Rule{}, err
+	}
+	return w.ruleOf(ctx, &g)
+}
+
+func (w *Workspace) ruleOf(ctx context.Context, g *store.Group) (api.Rule, error) {
+	r, err := w.store.Rule(ctx, g.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.Rule{}, fail(NotFound, "%s has no rule: its people are put in by hand.", g.Name)
+	} else if err != nil {
+		return api.Rule{}, err
+	}
+	out := api.Rule{Expression: r.Expression, Guard: r.Guard, SetBy: r.SetBy, SetAt: r.SetAt}
+	if len(r.Held) > 0 {
+		if err := json.Unmarshal(r.Held, &out.Held); err != nil {
+			return out, fmt.Errorf("read a rule: %w", err)
+		}
+	}
+	out.Members, err = w.store.CountByRule(ctx, g.ID)
+	return out, err
+}
+
+// SetRule puts a rule of membership in force. It is refused where more people would
+// go than the guard allows, unless that is confirmed.
+func (w *Workspace) SetRule(ctx context.Context, a Actor, ref string, n api.NewRule) (api.Rule, error) {
+	found, _, err := w.findFor(ctx, a, changeRule, ref)
+	if err != nil {
+		return api.Rule{}, err
+	}
+	if err := w.alive(ctx, &found); err != nil {
+		return api.Rule{}, err
+	}
+	r, err := rule.Parse(n.Expression)
+	if err != nil {
+		return api.Rule{}, wrongRule(n.Expression, err)
+	}
+	match, err := w.matching(ctx, r)
+	if err != nil {
+		return api.Rule{}, err
+	}
+	err = w.store.Tx(ctx, func(t *store.Store) error {
+		g, err := t.LockGroup(ctx, found.ID)
+		if err != nil {
+			return err
+		}
+		before, err := t.Rule(ctx, g.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		next := store.GroupRule{GroupID: g.ID, Expression: r.String(), Guard: defaultGuard, SetBy: a.Person.Address, SetAt: w.now(ctx)}
+		if before.Expression != "" {
+			next.Guard = before.Guard
+		}
+		if n.Guard != nil {
+			next.Guard = *n.Guard
+		}
+		come, leave, byRule, err := w.difference(ctx, t, g.ID, match)
+		if err != nil {
+			return err
+		}
+		if guarded(len(leave), byRule, next.Guard) && !n.Confirm {
+			return fail(Conflict, "%d of the %d people who are in by the rule would go, more than the guard of %d percent allows. Confirm it if that is meant.", len(leave), byRule, next.Guard)
+		}
+		if err := t.SetRule(ctx, next, paths(r)); err != nil {
+			return err
+		}
+		g.Ruled = true
+		changes := []api.FieldChange{}
+		changed(&changes, "rule", before.Expression, next.Expression)
+		changed(&changes, "guard", before.Guard, next.Guard)
+		return w.comeAndGo(ctx, t, a, &g, come, leave, entrance{action: "rule.set"}, changes)
+	})
+	if err != nil {
+		return api.Rule{}, err
+	}
+	w.o.Wake()
+	return w.ruleOf(ctx, &found)
+}
+
+// DeleteRule takes the rule of a group away. Those who are in by it stay, as if put
+// in by hand, or go.
+func (w *Workspace) DeleteRule(ctx context.Context, a Actor, ref string, keep bool) error {
+	found, _, err := w.findFor(ctx, a, changeRule, ref)
+	if err != nil {
+		return err
+	}
+	return w.store.Tx(ctx, func(t *store.Store) error {
+		g, err := t.LockGroup(ctx, found.ID)
+		if err != nil {
+			return err
+		}
+		r, err := t.Rule(ctx, g.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return fail(NotFound, "%s has no rule.", g.Name)
+		} else if err != nil {
+			return err
+		}
+		var leave []uuid.UUID
+		if keep {
+			err = t.KeepMembersByRule(ctx, g.ID)
+		} else {
+			_, leave, _, err = w.difference(ctx, t, g.ID, nil)
+		}
+		if err != nil {
+			return err
+		}
+		if err := t.DeleteRule(ctx, g.ID); err != nil {
+			return err
+		}
+		g.Ruled = false
+		return w.comeAndGo(ctx, t, a, &g, nil, leave, entrance{action: "rule.delete"}, []api.FieldChange{{Field: "rule", From: r.Expression, To: nil}})
+	})
+}
+
+// ReleaseRule lets a change happen that waits because of the guard: the rule is
+// evaluated anew for everybody.
+func (w *Workspace) ReleaseRule(ctx context.Context, a Actor, ref string) (api.Rule, error) {
+	found, _, err := w.findFor(ctx, a, changeRule, ref)
+	if err != nil {
+		return api.Rule{}, err
+	}
+	if err := w.reevaluate(ctx, a, found.ID, true); err != nil {
+		return api.Rule{}, err
+	}
+	return w.ruleOf(ctx, &found)
+}
+
+// reevaluate follows the rule of a group, where it has one, for everybody. Without
+// sure, those stay whom the guard protects, and a person is asked.
+func (w *Workspace) reevaluate(ctx context.Context, a Actor, group uuid.UUID, sure bool) error {
+	kept, err := w.store.Rule(ctx, group)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	r, err := rule.Parse(kept.Expression)
+	if err != nil {
+		return fmt.Errorf("the rule of %s: %w", group, err)
+	}
+	match, err := w.matching(ctx, r)
+	if err != nil {
+		return err
+	}
+	err = w.store.Tx(ctx, func(t *store.Store) error {
+		g, err := t.LockGroup(ctx, group)
+		if err != nil {
+			return err
+		}
+		come, leave, byRule, err := w.difference(ctx, t, group, match)
+		if err != nil {
+			return err
+		}
+		return w.followRule(ctx, t, a, &g, kept, come, leave, byRule, sure, "the rule was evaluated anew")
+	})
+	w.o.Wake()
+	return err
+}
+
+// followRule lets people come into and go out of g, which is locked. Where the guard
+// stops the going, it is held for a person, and the owners are told.
+func (w *Workspace) followRule(ctx context.Context, t *store.Store, a Actor, g *store.Group, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, byRule int, sure bool, cause string) error {
+	var held json.RawMessage
+	if guarded(len(leave), byRule, kept.Guard) && !sure {
+		var err error
+		if held, err = json.Marshal(api.HeldRule{At: w.now(ctx), Cause: cause, Come: len(come), Go: len(leave)}); err != nil {
+			return err
+		}
+		if len(kept.Held) == 0 {
+			to, err := w.noticeRecipients(ctx, g)
+			if err != nil {
+				return err
+			}
+			l := w.letter(letterRuleHeld, *g, groupPath(*g, "people"), map[string]string{"count": fmt.Sprintf("%d / %d", len(leave), byRule), "cause": cause})
+			if err := w.send(ctx, t, g, to, l); err != nil {
+				return err
+			}
+		}
+		leave = nil
+	}
+	if len(held) > 0 || len(kept.Held) > 0 {
+		kept.Held = held
+		if err := t.SaveRule(ctx, kept); err != nil {
+			return err
+		}
+	}
+	if len(come) == 0 && len(leave) == 0 {
+		return nil
+	}
+	return w.comeAndGo(ctx, t, a, g, come, leave, entrance{action: "rule.follow"}, []api.FieldChange{{Field: "cause", To: cause}})
+}
+
+// follow lets the rules that use some attributes take in, and let go, people whose
+// attributes changed. people are as they are now; all says that every rule is
+// concerned. It runs in the transaction of its cause.
+func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people []store.Person, attributes []string, cause string) error {
+	if len(people) == 0 || len(attributes) == 0 {
+		return nil
+	}
+	rules, err := t.RulesUsing(ctx, attributes, w.now(ctx))
+	if err != nil || len(rules) == 0 {
+		return err
+	}
+	subjects := make([]rule.Subject, len(people))
+	for i, p := range people {
+		subjects[i] = subject(factsOf(p))
+	}
+	var single map[uuid.UUID]store.Membership
+	if len(people) == 1 {
+		ids := make([]uuid.UUID, len(rules))
+		for i, r := range rules {
+			ids[i] = r.GroupID
+		}
+		if single, err = t.MembershipsOf(ctx, people[0].ID, ids); err != nil {
+			return err
+		}
+	}
+	for _, kept := range rules {
+		r, err := rule.Parse(kept.Expression)
+		if err != nil {
+			return fmt.Errorf("the rule of %s: %w", kept.GroupID, err)
+		}
+		in := map[uuid.UUID]bool{}
+		if single != nil {
+			if m, is := single[kept.GroupID]; is {
+				in[m.MemberID] = m.ByRule
+			}
+		} else if in, err = t.MembersByRule(ctx, kept.GroupID); err != nil {
+			return err
+		}
+		var come []store.PersonFacts
+		var leave []uuid.UUID
+		for i, p := range people {
+			byRule, is := in[p.ID]
+			match := p.Active && r.Eval(subjects[i]) == rule.Match
+			switch {
+			case match && !is:
+				come = append(come, factsOf(p))
+			case !match && byRule:
+				leave = append(leave, p.ID)
+			}
+		}
+		if len(come) == 0 && len(leave) == 0 {
+			continue
+		}
+		if err := w.followOne(ctx, t, a, kept, come, leave, cause); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
+	g, err := t.LockGroup(ctx, kept.GroupID)
+	if err != nil {
+		return err
+	}
+	barred, err := t.Barred(ctx, g.ID)
+	if err != nil {
+		return err
+	}
+	come = slices.DeleteFunc(come, func(f store.PersonFacts) bool { return barred[strings.ToLower(f.Address)] })
+	byRule := 0
+	if len(leave) > 1 {
+		if byRule, err = t.CountByRule(ctx, g.ID); err != nil {
+			return err
+		}
+	}
+	return w.followRule(ctx, t, a, &g, kept, come, leave, byRule, false, cause)
+}
+
+// changedPaths returns the attributes of rules that differ between two states of a
+// person; all of them where the person came or left.
+func changedPaths(before, after store.Person) []string {
+	var out []string
+	b, a := fields(before), fields(after)
+	for _, x := range rule.Attributes() {
+		parent, _, _ := strings.Cut(x.Path, ".")
+		switch {
+		case before.ID == uuid.Nil, before.Active != after.Active,
+			x.Field != "" && b[x.Field] != a[x.Field],
+			(x.Path == "displayName" || x.Path == "name.formatted") && before.Name != after.Name:
+			out = append(out, x.Path)
+		case parent == "addresses" && x.Path == "addresses.type":
+			for _, y := range rule.Attributes() {
+				if strings.HasPrefix(y.Path, "addresses.") && y.Field != "" && b[y.Field] != a[y.Field] {
+					out = append(out, x.Path)
+					break
+				}
+			}
+		case x.Path == "phoneNumbers.type" && b["phoneNumbers"] != a["phoneNumbers"]:
+			out = append(out, x.Path)
+		}
+	}
+	return out
+}
