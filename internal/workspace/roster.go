@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -251,6 +252,9 @@ func (r *resolver) settle(ctx context.Context, out *result, a mailaddr.Address) 
 		}
 	default:
 		r.outsider(out, p)
+		if err := r.slip(ctx, out, a); err != nil {
+			return err
+		}
 	}
 	if r.barred[key] {
 		out.refuse("barred", "%s is barred from this group. Lift the bar first.", key)
@@ -331,6 +335,25 @@ func (r *resolver) outsider(out *result, known store.Person) {
 	case r.g.Externals == policy.ExternalsByOwners && !r.staff:
 		out.refuse("external", "Only owners and administrators may add external members to this group.")
 	}
+}
+
+// slip refuses an address outside whose domain is a slip of the hand away from one of
+// the workspace's, where somebody has it there.
+func (r *resolver) slip(ctx context.Context, out *result, a mailaddr.Address) error {
+	for _, d := range r.domains {
+		if !mailaddr.NearDomain(a.Domain(), d) {
+			continue
+		}
+		p, err := r.w.store.PersonByKey(ctx, strings.ToLower(a.Local())+"@"+d)
+		switch {
+		case err == nil:
+			out.refuse("unknown", "The domain is a slip away from %s. Was that meant?", d)
+			out.Choices = choices([]store.Person{p})
+		case !errors.Is(err, store.ErrNotFound):
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *resolver) nested(ctx context.Context, out *result, nested store.Group) error {

@@ -43,6 +43,7 @@ func (w *Workspace) RuleEffect(ctx context.Context, a Actor, q api.RuleQuestion)
 	used := r.Attributes()
 	lacking := make([]int, len(used))
 	var match []store.PersonFacts
+	lack := []api.NearMiss{}
 	err = w.store.EachPersonFacts(ctx, func(f store.PersonFacts) error {
 		s := subject(f)
 		out.People++
@@ -58,15 +59,20 @@ func (w *Workspace) RuleEffect(ctx context.Context, a Actor, q api.RuleQuestion)
 		if r.Distance(s) != 1 {
 			return nil
 		}
-		if out.Near++; len(out.NearMiss) < 20 {
-			part := r.Explain(s).Failed[0]
-			out.NearMiss = append(out.NearMiss, api.NearMiss{Name: api.Name{Name: f.Name, Address: f.Address}, Failed: part.Text, Says: part.Says})
+		part := r.Explain(s).Failed[0]
+		miss := api.NearMiss{Name: api.Name{Name: f.Name, Address: f.Address}, Failed: part.Text, Says: part.Says}
+		if out.Near++; part.Lacks != "" && len(lack) < 20 {
+			lack = append(lack, miss) // what is not filled in is what somebody can mend
+		} else if len(out.NearMiss) < 20 {
+			out.NearMiss = append(out.NearMiss, miss)
 		}
 		return nil
 	})
 	if err != nil {
 		return out, err
 	}
+	out.NearMiss = append(lack, out.NearMiss...)
+	out.NearMiss = out.NearMiss[:min(len(out.NearMiss), 20)]
 	for i, x := range used {
 		out.Lacking = append(out.Lacking, api.LackCount{Attribute: x.Path, Label: x.Label, People: lacking[i]})
 	}

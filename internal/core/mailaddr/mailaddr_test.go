@@ -146,3 +146,26 @@ func FuzzDerive(f *testing.F) {
 		}
 	})
 }
+
+func TestNearDomain(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want bool
+	}{
+		{"merowline.example", "merrowline.example", true}, {"merrowlien.example", "merrowline.example", true}, {"Merrowlines.example", "merrowline.example", true},
+		{"merrowline.exmple", "merrowline.example", true}, {"merrowline.example", "merrowline.example", false}, {"gannetport.example", "merrowline.example", false},
+		{"crew.merrowline.example", "merrowline.example", false}, {"", "ab", true}, {"", "abc", false},
+	} {
+		if got := NearDomain(c.a, c.b); got != c.want {
+			t.Errorf("NearDomain(%s, %s) = %v", c.a, c.b, got)
+		}
+	}
+}
+
+func TestSkeletonAndRomanise(t *testing.T) {
+	for in, want := range map[string][2]string{"Pаyroll": {"payroll", "payroll"}, "Größe": {"große", "grosse"}, "ＡＢＣ": {"abc", "abc"}, "Директор": {"диpeктop", "direktor"}, "社長": {"社長", "社長"}} {
+		if got := [2]string{Skeleton(in), Romanise(in)}; got != want {
+			t.Errorf("%s: %q; want %q", in, got, want)
+		}
+	}
+}

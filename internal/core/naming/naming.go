@@ -202,10 +202,10 @@ func (r Result) Local(local string) string {
 func (r Rules) Broken(name, local string) []Fault {
 	out := r.broken(name, local)
 	if r.Prefix != "" && !fits(r.Prefix, name, true) {
-		out = append(out, Fault{"prefix", fmt.Sprintf("The name does not begin with %s.", r.Prefix), "Rename the group."})
+		out = append(out, Fault{"prefix", fmt.Sprintf("The name does not begin with %q.", r.Prefix), "Rename the group."})
 	}
 	if r.Suffix != "" && !fits(r.Suffix, name, false) {
-		out = append(out, Fault{"suffix", fmt.Sprintf("The name does not end with %s.", r.Suffix), "Rename the group."})
+		out = append(out, Fault{"suffix", fmt.Sprintf("The name does not end with %q.", r.Suffix), "Rename the group."})
 	}
 	return out
 }

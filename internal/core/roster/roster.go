@@ -336,17 +336,29 @@ func bracketed(s string) (name, address string, ok bool) {
 
 // chunks splits a line at semicolons or, where there are none, at commas and tabs,
 // but not within quotes or angle brackets. What stands between two semicolons and
-// holds several addresses is split at its commas too.
+// holds several addresses is split at its commas too, and what follows an address in
+// brackets is a chunk of its own.
 func chunks(line string) []string {
-	out := cut(line, ";")
-	if len(out) <= 1 {
-		return cut(line, ",\t")
+	parts := cut(line, ";")
+	if len(parts) == 1 {
+		parts = cut(line, ",\t")
 	}
-	for i := 0; i < len(out); i++ {
-		if strings.Count(out[i], "<") > 1 {
-			parts := cut(out[i], ",\t")
-			out = slices.Replace(out, i, i+1, parts...)
-			i += len(parts) - 1
+	var out []string
+	for _, p := range parts {
+		if strings.Count(p, "@") <= 1 {
+			out = append(out, p)
+			continue
+		}
+		for _, c := range cut(p, ",\t") {
+			for {
+				end := strings.IndexByte(c, '>')
+				if end < 0 || strings.TrimSpace(c[end+1:]) == "" || strings.Count(c[:end], `"`)%2 != 0 {
+					break
+				}
+				out = append(out, c[:end+1])
+				c = strings.TrimSpace(c[end+1:])
+			}
+			out = append(out, c)
 		}
 	}
 	return out

@@ -30,6 +30,8 @@ func TestPaste(t *testing.T) {
 		{"Tove Alder <tove@b.example>, Oda Fenn <oda@b.example>", []string{"1 Tove Alder <tove@b.example> ", "1 Oda Fenn <oda@b.example> "}},
 		{"Alder, Tove <tove@b.example>; Fenn, Oda <oda@b.example>", []string{"1 Alder, Tove <tove@b.example> ", "1 Fenn, Oda <oda@b.example> "}},
 		{"Tove <tove@b.example>, Oda <oda@b.example>; x@y.example", []string{"1 Tove <tove@b.example> ", "1 Oda <oda@b.example> ", "1  <x@y.example> "}},
+		{"Tove <tove@b.example>, oda@b.example; x@y.example", []string{"1 Tove <tove@b.example> ", "1  <oda@b.example> ", "1  <x@y.example> "}},
+		{"Tove <tove@b.example> Oda <oda@b.example> x@y.example", []string{"1 Tove <tove@b.example> ", "1 Oda <oda@b.example> ", "1  <x@y.example> "}},
 		{"Alder, Tove <tove@b.example>, Fenn, Oda <oda@b.example>", []string{"1 Tove Alder <tove@b.example> ", "1 Oda Fenn <oda@b.example> "}},
 		{"Tove Alder, Oda Fenn <oda@b.example>", []string{"1 Tove Alder <> ", "1 Oda Fenn <oda@b.example> "}},
 		{`"Alder, Tove" <tove@b.example>, <oda@b.example>`, []string{"1 Alder, Tove <tove@b.example> ", "1  <oda@b.example> "}},
@@ -133,6 +135,14 @@ func FuzzRead(f *testing.F) {
 		l, err := Read(b, nil)
 		if err != nil {
 			return
+		}
+		if given := 0; !l.Table && l.Encoding == "UTF-8" {
+			for _, e := range l.Entries {
+				given += strings.Count(e.Given, "@")
+			}
+			if want := strings.Count(string(b), "@"); given != want {
+				t.Errorf("%d of %d addresses were read in %q: %+v", given, want, b, l.Entries)
+			}
 		}
 		for _, e := range l.Entries {
 			if e.Line < 1 || e.Line > 1+strings.Count(string(b), "\n")+len(b) {
