@@ -17,16 +17,39 @@ const Waiting = lazy(() => import('./waiting/waiting'));
 const Care = lazy(() => import('./care/care'));
 const HistoryPage = lazy(() => import('./history/history'));
 const Mine = lazy(() => import('./mine/mine'));
+const PeopleList = lazy(() => import('./people/list'));
+const PersonPage = lazy(() => import('./people/page'));
+const NewPerson = lazy(() => import('./people/new'));
+const ImportPeople = lazy(() => import('./people/import'));
+const Rules = lazy(() => import('./rules/rules'));
+const Invitation = lazy(() => import('./offers/invitation'));
+const JoinByLink = lazy(() => import('./offers/join'));
 
 const places: Record<string, [path: string, label: string]> = {
   mine: ['/mine', 'Mine'],
   groups: ['/groups', 'Groups'],
+  people: ['/people', 'People'],
   waiting: ['/waiting', 'Waiting'],
   care: ['/care', 'Care'],
+  rules: ['/rules', 'Rules'],
   history: ['/history', 'History'],
 };
 
 export function App() {
+  const { pathname } = useLocation();
+  if (pathname.startsWith('/invitations/')) {
+    return (
+      <Suspense fallback={<Loading what="the invitation" />}>
+        <Routes>
+          <Route path="/invitations/:secret" element={<Invitation />} />
+        </Routes>
+      </Suspense>
+    );
+  }
+  return <SignedIn />;
+}
+
+function SignedIn() {
   const { me, error, retry } = useSession();
   if (error) {
     return (
@@ -53,6 +76,12 @@ export function App() {
           <Route path="/groups/new" element={<CreateGroup />} />
           <Route path="/groups/:ref" element={<GroupPage />} />
           <Route path="/groups/:ref/:tab" element={<GroupPage />} />
+          <Route path="/people" element={<PeopleList />} />
+          <Route path="/people/new" element={<NewPerson />} />
+          <Route path="/people/import" element={<ImportPeople />} />
+          <Route path="/people/:ref" element={<PersonPage />} />
+          <Route path="/rules" element={<Rules />} />
+          <Route path="/join/:secret" element={<JoinByLink />} />
           <Route path="/waiting" element={<Waiting />} />
           <Route path="/care" element={<Care />} />
           <Route path="/history" element={<HistoryPage />} />
@@ -136,6 +165,11 @@ function Shell({ me, children }: { me: Me; children: ReactNode }) {
                 })}
               >
                 {label}
+                {p === 'waiting' && me.waiting > 0 && (
+                  <Text as="span" ml="1.5" px="1.5" borderRadius="full" bg="brass.300" color="brass.950" fontSize="xs">
+                    {me.waiting}
+                  </Text>
+                )}
               </NavLink>
             );
           })}

@@ -46,7 +46,19 @@ var shots = []shot{
 	{name: "group-overview", as: demo.Administrator, path: "/groups/lost-property@merrowline.example", see: "What would happen", do: func(p *browser.Page) error {
 		return errors.Join(p.Fill("[name=as]", "stranger@elsewhere.example"), p.Press("Rehearse"), p.See("It would wait for approval."))
 	}},
-	{name: "group-people", as: demo.Administrator, path: "/groups/harbour-liaison@merrowline.example/people", see: "Hale Corran"},
+	{name: "group-people", as: demo.Administrator, path: "/groups/harbour-liaison@merrowline.example/people", see: "Hale Corran", do: func(p *browser.Page) error {
+		return errors.Join(p.Press("Many at once"), p.Fill("[name=many]", "Tove Alder <tove.alder@merrowline.example>, oda.fenn@merowline.example; Anders"), p.See("several people"))
+	}},
+	{name: "group-rule", as: demo.Administrator, path: "/groups/gannet-quay-deck@crew.merrowline.example/people", see: "In by it", do: func(p *browser.Page) error {
+		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("would go"))
+	}},
+	{name: "group-nesting", as: demo.Administrator, path: "/groups/all@crew.merrowline.example/nesting", see: "each once"},
+	{name: "group-ways-in", as: demo.Owner, path: "/groups/night-dispatch@merrowline.example/ways-in", see: "Petra Vane"},
+	{name: "people", as: demo.Administrator, path: "/people", see: "Aile Alder"},
+	{name: "person", as: demo.Administrator, path: "/people/" + demo.Owner, see: "Entry in"},
+	{name: "rules", as: demo.Administrator, path: "/rules", see: "Seasonal route", do: func(p *browser.Page) error {
+		return errors.Join(p.Fill("[name=try-name]", "Payroll Nord"), p.Fill("[role=combobox]", "tove al"), p.Press("Tove Alder"), p.See("is reserved"))
+	}},
 	{name: "group-reach", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/reach", see: "Who may do what", do: func(p *browser.Page) error {
 		_, err := p.Eval(`document.querySelector('[aria-label="Write to it: anyone"]').click()`)
 		return errors.Join(err, p.See("A draft, not saved yet"), p.See("can write to it from now on"))

@@ -18,6 +18,16 @@ export type Expiry = Schemas['Expiry'];
 export type ExpiryEffect = Schemas['ExpiryEffect'];
 export type HistoryEntry = Schemas['HistoryEntry'];
 export type Added = Schemas['Added'];
+export type Roster = Schemas['Roster'];
+export type PeopleList = Schemas['PeopleList'];
+export type RuleEffect = Schemas['RuleEffect'];
+export type Request = Schemas['Request'];
+export type Offer = Schemas['Offer'];
+export type StartingPoint = Schemas['StartingPoint'];
+export type Naming = Schemas['Naming'];
+export type PersonDetails = Schemas['PersonDetails'];
+export type ImportResult = Schemas['ImportResult'];
+export type LookAlike = Schemas['LookAlike'];
 export type Failure = Schemas['Failure'];
 
 /** Refusal is an answer that says no, with the fields that it is about. */

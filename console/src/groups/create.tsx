@@ -8,44 +8,45 @@ import {
   HStack,
   Input,
   NativeSelect,
+  SimpleGrid,
   Stack,
   Text,
   Textarea,
 } from '@chakra-ui/react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { X } from 'lucide-react';
-import { type ReactNode, useEffect, useMemo, useState } from 'react';
+import { useEffect, useMemo, useState } from 'react';
 import { useNavigate } from 'react-router';
-import {
-  api,
-  ask,
-  type Expiry,
-  type NewGroup,
-  type Picture,
-  type PolicyPatch,
-  type Proposal,
-  Refusal,
-} from '../api/client';
+import { api, ask, type NewGroup, type Proposal, Refusal } from '../api/client';
 import { useMe } from '../session/me';
 import { plural } from '../ui/dates';
-import { Panel, Trouble } from '../ui/parts';
+import { Many } from '../ui/many';
+import { Choice, Trouble } from '../ui/parts';
 import { PeoplePicker } from '../ui/people-picker';
-import { Faults, PolicyEditor, StandIns } from '../ui/policy';
+import { PolicyEditor } from '../ui/policy';
 import { useSettled } from '../ui/settled';
+import { Tags } from '../ui/tags';
 import { toaster } from '../ui/toaster';
-
-type Who = { address: string; name: string; role: 'owner' | 'moderator' | 'member' };
-type Draft = {
-  name: string;
-  local: string | null;
-  domain: string;
-  description: string;
-  who: Who[];
-  policy: PolicyPatch;
-};
+import { Chosen, type Draft, Section, Sheet, Steps, type Who } from './create-sheet';
+import { RuleEffectView, RuleField, useRuleEffect } from './rule';
+import { languages, TraitBoxes } from './settings';
 
 const kept = 'new-group';
-const blank = (domain: string): Draft => ({ name: '', local: null, domain, description: '', who: [], policy: {} });
+const blank = (domain: string): Draft => ({
+  start: '',
+  name: '',
+  local: null,
+  domain,
+  aliases: [],
+  description: '',
+  who: [],
+  lists: [],
+  policy: {},
+  traits: [],
+  language: 'en',
+  delivery: 'each',
+  welcome: '',
+  rule: null,
+});
 
 function read(domain: string): Draft {
   try {
@@ -60,14 +61,22 @@ const statusWords: Record<Proposal['status'], string> = {
   taken: 'taken',
   alike: 'too alike',
   reserved: 'reserved',
+  against: 'against a rule',
   invalid: 'not possible',
 };
 
 export default function CreateGroup() {
   const me = useMe();
   const navigate = useNavigate();
-  const [draft, setDraft] = useState(() => read(me.domains[0] ?? ''));
+  const fresh = () => {
+    const d = blank(me.domains[0] ?? '');
+    // Whoever makes a group for themselves owns it; administrators make them for others.
+    if (me.workspace_role !== 'administrator') d.who = [{ address: me.address, name: me.name, role: 'owner' }];
+    return d;
+  };
+  const [draft, setDraft] = useState(() => (localStorage.getItem(kept) ? read(me.domains[0] ?? '') : fresh()));
   const [key] = useState(() => crypto.randomUUID());
+  const [many, setMany] = useState(false);
   const change = (part: Partial<Draft>) => setDraft((d) => ({ ...d, ...part }));
   useEffect(() => localStorage.setItem(kept, JSON.stringify(draft)), [draft]);
 
@@ -95,6 +104,19 @@ export default function CreateGroup() {
     placeholderData: keepPreviousData,
     queryFn: () => ask(api.POST('/api/v1/policy-pictures', { body: draft.policy })),
   });
+  const starts = useQuery({ queryKey: ['starting-points'], queryFn: () => ask(api.GET('/api/v1/starting-points')) });
+  const effect = useRuleEffect(draft.rule ?? '');
+  const alike = useQuery({
+    queryKey: ['look-alikes', asked.name, proposal.data?.address, asked.who.map((w) => w.address)],
+    enabled: asked.name.trim().length > 2,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ask(
+        api.POST('/api/v1/look-alikes', {
+          body: { name: asked.name, address: proposal.data?.address ?? '', people: asked.who.map((w) => w.address) },
+        }),
+      ),
+  });
   const owners = draft.who.filter((w) => w.role === 'owner');
   const others = draft.who.filter((w) => w.role !== 'owner');
   const create = useMutation({
@@ -104,9 +126,17 @@ export default function CreateGroup() {
         description: draft.description,
         owners: owners.map((o) => o.address),
         people: others.map((o) => ({ address: o.address, role: o.role })),
+        lists: draft.lists.map((l) => l.list),
+        aliases: draft.aliases,
+        traits: draft.traits,
+        language: draft.language,
+        default_delivery: draft.delivery,
+        welcome: draft.welcome,
+        ...(draft.rule?.trim() ? { rule: draft.rule } : {}),
         ...draft.policy,
       };
-      if (draft.local !== null || draft.domain !== me.domains[0]) body.address = proposal.data?.address ?? '';
+      if (draft.local !== null || draft.domain !== me.domains[0])
+        body.address = `${draft.local ?? proposal.data?.address.split('@')[0] ?? ''}@${draft.domain}`;
       return ask(api.POST('/api/v1/groups', { body, params: { header: { 'Idempotency-Key': key } } }));
     },
     onSuccess: (g) => {
@@ -136,7 +166,21 @@ export default function CreateGroup() {
     owners.length === 0 && 'an owner',
     barred && 'leave for its external members',
     (picture.data?.contradictions.length ?? 0) > 0 && 'a policy without contradictions',
+    draft.rule?.trim() && effect.data?.valid === false && 'a rule that can be read',
   ].filter(Boolean);
+  const begin = (name: string) => {
+    const s = starts.data?.find((x) => x.name === name);
+    if (!s) return change({ start: '' });
+    change({
+      start: name,
+      policy: s.policy,
+      traits: s.traits,
+      delivery: s.default_delivery || 'each',
+      welcome: s.welcome || draft.welcome,
+    });
+  };
+  const listed = draft.lists.reduce((n, l) => n + l.ready, 0);
+  const byRule = draft.rule?.trim() && effect.data?.valid ? effect.data.match : 0;
 
   return (
     <Box p={{ base: 3, md: 5 }} maxW="86rem" mx="auto">
@@ -144,20 +188,47 @@ export default function CreateGroup() {
         <Heading as="h1" size="2xl">
           Create a group
         </Heading>
-        <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft(blank(me.domains[0] ?? ''))}>
+        <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft(fresh())}>
           Clear the sheet
         </Button>
       </HStack>
       <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '9rem minmax(0, 1fr) 22rem' }} gap="6" alignItems="start">
         <Steps
           done={{
+            start: draft.start !== '',
+            use: draft.traits.length > 0,
             name: proposal.data?.status === 'free' && draft.name.trim() !== '',
             owners: owners.length > 0,
-            people: others.length > 0,
+            people: others.length + draft.lists.length > 0 || !!draft.rule?.trim(),
             reach: Object.keys(draft.policy).length > 0,
           }}
         />
         <Stack gap="5" minW="0">
+          <Section id="start" title="Begin from">
+            <SimpleGrid columns={{ base: 1, md: 3 }} gap="2" role="radiogroup" aria-label="Starting point">
+              {starts.data?.map((s) => (
+                <Box
+                  as="label"
+                  key={s.name}
+                  borderWidth="1px"
+                  borderRadius="md"
+                  p="2.5"
+                  fontSize="sm"
+                  cursor="pointer"
+                  {...(draft.start === s.name ? { borderColor: 'ivy.solid', bg: 'ivy.subtle' } : {})}
+                >
+                  <input type="radio" name="start" checked={draft.start === s.name} onChange={() => begin(s.name)} />{' '}
+                  <b>{s.title}</b>
+                  <Text color="fg.muted" fontSize="xs">
+                    {s.about}
+                  </Text>
+                </Box>
+              ))}
+            </SimpleGrid>
+            <Text fontSize="sm" color="fg.muted" mt="2">
+              It fills in reach and use, which you can change below, now and at any time later.
+            </Text>
+          </Section>
           <Section id="name" title="Name and address">
             <Stack gap="4">
               <Field.Root required invalid={!!error?.about('name')}>
@@ -209,6 +280,17 @@ export default function CreateGroup() {
                   )}
                 </HStack>
               </Field.Root>
+              <Tags
+                label="Further addresses"
+                placeholder="Old names, typing mistakes; then Enter"
+                list={draft.aliases}
+                onChange={(aliases) => change({ aliases })}
+              />
+              {error?.problems
+                .filter((p) => p.field.startsWith('aliases'))
+                .map((p) => (
+                  <Trouble key={p.field} error={p.says} />
+                ))}
               <Field.Root>
                 <Field.Label>Why it exists</Field.Label>
                 <Textarea
@@ -225,8 +307,8 @@ export default function CreateGroup() {
           <Section id="owners" title="Owners">
             <Stack gap="3">
               <Text fontSize="sm" color="fg.muted">
-                Owners say who is in it and what it is for. One at least, two are better. You are not among them unless
-                you add yourself.
+                Owners say who is in it and what it is for. One at least, two are better.
+                {me.workspace_role === 'administrator' && ' You are not among them unless you add yourself.'}
               </Text>
               <PeoplePicker
                 label="Add an owner"
@@ -246,7 +328,7 @@ export default function CreateGroup() {
             <Stack gap="3">
               <PeoplePicker
                 label="Add a member"
-                placeholder="A name, or an address outside the workspace"
+                placeholder="A name, an address outside, or a group’s address to nest it"
                 outsiders
                 taken={taken}
                 onPick={add('member')}
@@ -257,6 +339,76 @@ export default function CreateGroup() {
                 onRemove={(a) => change({ who: draft.who.filter((w) => w.address !== a) })}
                 onRole={(a, role) => change({ who: draft.who.map((w) => (w.address === a ? { ...w, role } : w)) })}
               />
+              <details open={many} onToggle={(e) => setMany(e.currentTarget.open)}>
+                <Text as="summary" fontSize="sm" fontWeight="600" cursor="pointer">
+                  Many at once: paste, a file, people of a group, everyone
+                </Text>
+                {many && (
+                  <Box mt="2">
+                    <Many
+                      externals={draft.policy.externals ?? picture.data?.externals ?? 'barred'}
+                      everyone
+                      actions={(list, r) => (
+                        <Button
+                          size="sm"
+                          variant="outline"
+                          colorPalette="ivy"
+                          alignSelf="start"
+                          disabled={r.ready === 0}
+                          onClick={() => {
+                            const words = {
+                              text: 'a pasted list',
+                              table: 'a table',
+                              group: 'a group',
+                              workspace: 'everyone',
+                            };
+                            change({ lists: [...draft.lists, { list, words: words[r.kind], ready: r.ready }] });
+                            setMany(false);
+                          }}
+                        >
+                          Put {plural(r.ready, 'person', 'people')} on the sheet
+                        </Button>
+                      )}
+                    />
+                  </Box>
+                )}
+              </details>
+              {draft.lists.map((l, i) => (
+                <Button
+                  key={i}
+                  size="xs"
+                  alignSelf="start"
+                  variant="subtle"
+                  colorPalette="ivy"
+                  onClick={() => change({ lists: draft.lists.filter((_, x) => x !== i) })}
+                >
+                  {plural(l.ready, 'person', 'people')} from {l.words} ×
+                </Button>
+              ))}
+              {draft.rule === null ? (
+                <Button
+                  size="xs"
+                  alignSelf="start"
+                  variant="outline"
+                  colorPalette="gray"
+                  onClick={() => change({ rule: '' })}
+                >
+                  Or by a rule: everyone whose attributes match
+                </Button>
+              ) : (
+                <Stack gap="2" borderTopWidth="1px" pt="3">
+                  <HStack justify="space-between">
+                    <Text fontSize="sm" fontWeight="600">
+                      By rule
+                    </Text>
+                    <Button size="xs" variant="ghost" colorPalette="gray" onClick={() => change({ rule: null })}>
+                      Without a rule
+                    </Button>
+                  </HStack>
+                  <RuleField value={draft.rule} onChange={(rule) => change({ rule })} effect={effect.data} />
+                  {effect.data && draft.rule.trim() !== '' && <RuleEffectView effect={effect.data} />}
+                </Stack>
+              )}
             </Stack>
           </Section>
           <Section id="reach" title="Reach">
@@ -270,13 +422,54 @@ export default function CreateGroup() {
             )}
             <Trouble error={picture.error} />
           </Section>
+          <Section id="use" title="Use">
+            <Stack gap="4">
+              <TraitBoxes list={draft.traits} onChange={(traits) => change({ traits })} />
+              <SimpleGrid columns={{ base: 1, md: 2 }} gap="4">
+                <Choice
+                  label="Notices in"
+                  value={draft.language}
+                  choices={languages}
+                  onChange={(language) => change({ language })}
+                />
+                <Choice
+                  label="New members get"
+                  value={draft.delivery}
+                  choices={[
+                    ['each', 'each message'],
+                    ['none', 'no mail until they ask'],
+                  ]}
+                  onChange={(delivery) => change({ delivery })}
+                />
+              </SimpleGrid>
+              <Field.Root>
+                <Field.Label>Said to new members</Field.Label>
+                <Textarea
+                  name="welcome"
+                  rows={2}
+                  maxLength={2000}
+                  value={draft.welcome}
+                  onChange={(e) => change({ welcome: e.target.value })}
+                />
+                <Field.HelperText>Stands in the mail that tells them that they are in.</Field.HelperText>
+              </Field.Root>
+            </Stack>
+          </Section>
         </Stack>
         <Sheet
           draft={draft}
           proposal={proposal.data}
           picture={picture.data}
           missing={missing as string[]}
-          people={draft.who.length}
+          alike={draft.name.trim().length > 2 ? (alike.data ?? []) : []}
+          also={[
+            draft.aliases.length > 0 && `Also at ${draft.aliases.join(', ')}.`,
+            draft.traits.length > 0 && `Does: ${draft.traits.join(', ')}.`,
+            draft.language === 'de' && 'Its notices are written in German.',
+            draft.delivery === 'none' && 'New members get no mail until they ask.',
+            byRule > 0 && `${plural(byRule, 'person is', 'people are')} in by rule.`,
+          ].filter((x) => x !== false)}
+          people={draft.who.length + listed + byRule}
           barred={barred ? outsiders : 0}
           onAdmit={() => change({ policy: { ...draft.policy, externals: 'owners' } })}
           error={create.error}
@@ -284,153 +477,6 @@ export default function CreateGroup() {
           onCreate={() => create.mutate()}
         />
       </Grid>
-    </Box>
-  );
-}
-
-function Section({ id, title, children }: { id: string; title: string; children: ReactNode }) {
-  return (
-    <Box id={id} scrollMarginTop="4">
-      <Panel title={title}>{children}</Panel>
-    </Box>
-  );
-}
-
-function Steps({ done }: { done: Record<string, boolean> }) {
-  return (
-    <Stack as="nav" aria-label="Parts of the sheet" position={{ lg: 'sticky' }} top="5" gap="1" hideBelow="lg">
-      {(
-        [
-          ['name', 'Name'],
-          ['owners', 'Owners'],
-          ['people', 'People'],
-          ['reach', 'Reach'],
-        ] as const
-      ).map(([id, label]) => (
-        <a key={id} href={`#${id}`} style={{ padding: '0.35rem 0.6rem', borderRadius: 6 }}>
-          <span aria-hidden="true">{done[id] ? '✓ ' : '· '}</span>
-          {label}
-        </a>
-      ))}
-    </Stack>
-  );
-}
-
-function Chosen(props: {
-  list: Who[];
-  external: (a: string) => boolean;
-  onRemove: (a: string) => void;
-  onRole?: (a: string, role: Who['role']) => void;
-}) {
-  return (
-    <Stack as="ul" gap="1" listStyleType="none">
-      {props.list.map((w) => (
-        <HStack as="li" key={w.address} bg="bg.subtle" borderRadius="md" px="3" py="1.5" justify="space-between">
-          <Box minW="0">
-            <Text fontWeight="600" truncate>
-              {w.name} {props.external(w.address) && <Badge colorPalette="brass">external</Badge>}
-            </Text>
-            {w.name !== w.address && (
-              <Text fontSize="sm" color="fg.muted" truncate>
-                {w.address}
-              </Text>
-            )}
-          </Box>
-          <HStack>
-            {props.onRole && !props.external(w.address) && (
-              <NativeSelect.Root size="xs" w="7.5rem">
-                <NativeSelect.Field
-                  aria-label={`Role of ${w.name}`}
-                  value={w.role}
-                  onChange={(e) => props.onRole?.(w.address, e.target.value as Who['role'])}
-                >
-                  <option value="member">member</option>
-                  <option value="moderator">moderator</option>
-                </NativeSelect.Field>
-                <NativeSelect.Indicator />
-              </NativeSelect.Root>
-            )}
-            <Button
-              size="xs"
-              variant="ghost"
-              colorPalette="gray"
-              aria-label={`Take ${w.name} off the sheet`}
-              onClick={() => props.onRemove(w.address)}
-            >
-              <X size={14} />
-            </Button>
-          </HStack>
-        </HStack>
-      ))}
-    </Stack>
-  );
-}
-
-/** termWords says how long a new group will live. */
-function termWords(e: Expiry | undefined): string {
-  if (!e) return '';
-  return e.term_days > 0 && e.scope === 'all'
-    ? `It expires ${plural(e.term_days, 'day')} after its last renewal.`
-    : 'It never expires, unless the workspace sets a term.';
-}
-
-/** Sheet fills itself while the rest of the page is filled in. */
-function Sheet(props: {
-  draft: Draft;
-  proposal: Proposal | undefined;
-  picture: Picture | undefined;
-  missing: string[];
-  people: number;
-  barred: number; // external members whom the policy does not take
-  onAdmit: () => void;
-  error: unknown;
-  busy: boolean;
-  onCreate: () => void;
-}) {
-  const { draft, proposal, picture } = props;
-  const expiry = useQuery({ queryKey: ['expiry'], queryFn: () => ask(api.GET('/api/v1/expiry')) });
-  return (
-    <Box position={{ lg: 'sticky' }} top="5">
-      <Panel>
-        <Stack gap="3">
-          <Box>
-            <Text fontFamily="heading" fontSize="xl" fontWeight="600">
-              {draft.name.trim() || 'A group without a name'}
-            </Text>
-            <Text color="fg.muted" wordBreak="break-all" data-testid="final-address">
-              {proposal?.address || 'no address yet'}
-            </Text>
-          </Box>
-          <Text>{termWords(expiry.data)}</Text>
-          {picture && (
-            <>
-              <Text>{picture.sentence}</Text>
-              <Faults contradictions={picture.contradictions} warnings={picture.warnings} />
-            </>
-          )}
-          {props.barred > 0 && (
-            <Box borderLeftWidth="4px" borderColor="brass.solid" pl="3" fontSize="sm" role="alert">
-              <Text>
-                <span className="warn">{plural(props.barred, 'person is', 'people are')} external</span>, and the group
-                takes no external members.
-              </Text>
-              <Button size="xs" mt="1" variant="outline" colorPalette="brass" onClick={props.onAdmit}>
-                Let owners add external members
-              </Button>
-            </Box>
-          )}
-          <Trouble error={props.error} />
-          <Button colorPalette="ivy" disabled={props.missing.length > 0} loading={props.busy} onClick={props.onCreate}>
-            {props.people > 0 ? `Create and add ${plural(props.people, 'person', 'people')}` : 'Create'}
-          </Button>
-          {props.missing.length > 0 && (
-            <Text fontSize="sm" color="fg.muted">
-              Still needs {props.missing.join(', ')}.
-            </Text>
-          )}
-          {picture && <StandIns list={picture.stand_ins} />}
-        </Stack>
-      </Panel>
     </Box>
   );
 }

@@ -1,24 +1,24 @@
-import { Box, Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
+import { Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useMemo, useRef, useState } from 'react';
+import { useEffect, useMemo, useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, ask, type Group } from '../api/client';
 import { useMe } from '../session/me';
 import { date, inDays, plural } from '../ui/dates';
 import { Loading, Nothing, State, Trouble } from '../ui/parts';
 import { useSettled } from '../ui/settled';
+import { type Column, VirtualTable } from '../ui/virtual-table';
 import { writes } from '../ui/words';
 
 const states = ['active', 'due', 'lapsed', 'retired'] as const;
 
-const columns: [key: string, label: string, width: string, sort?: string][] = [
-  ['name', 'Group', '31%', 'name'],
-  ['state', 'State', '9%'],
-  ['owners', 'Owners', '20%'],
-  ['people', 'People', '8%', 'people'],
-  ['post', 'Who can write', '14%', 'post'],
-  ['expires', 'Expires', '18%', 'expires'],
+const columns: Column[] = [
+  { key: 'name', label: 'Group', width: '31%', sort: 'name' },
+  { key: 'state', label: 'State', width: '9%' },
+  { key: 'owners', label: 'Owners', width: '20%' },
+  { key: 'people', label: 'People', width: '8%', sort: 'people', num: true },
+  { key: 'post', label: 'Who can write', width: '14%', sort: 'post' },
+  { key: 'expires', label: 'Expires', width: '18%', sort: 'expires' },
 ];
 
 export default function GroupList() {
@@ -44,7 +44,7 @@ export default function GroupList() {
     queryFn: ({ pageParam }) =>
       ask(
         api.GET('/api/v1/groups', {
-          params: { query: { q: settled, sort, cursor: pageParam, limit: 100, ...(state.length ? { state } : {}) } },
+          params: { query: { q: settled, sort, cursor: pageParam, limit: 200, ...(state.length ? { state } : {}) } },
         }),
       ),
     getNextPageParam: (last) => last.next || undefined,
@@ -70,7 +70,7 @@ export default function GroupList() {
             {groups.data && plural(total, 'group')}
           </Text>
         </HStack>
-        {me.workspace_role === 'administrator' && (
+        {me.may.includes('create_group') && (
           <Button asChild colorPalette="ivy" size="sm">
             <Link to="/groups/new">Create a group</Link>
           </Button>
@@ -132,11 +132,15 @@ export default function GroupList() {
           )}
         </Nothing>
       ) : (
-        <Rows
+        <VirtualTable
+          label="Groups"
+          columns={columns}
           rows={rows}
+          minWidth="56rem"
+          row={(g) => <Row group={g} />}
           sort={sort}
           onSort={(s) => set((p) => p.set('sort', s))}
-          more={groups.hasNextPage}
+          more={groups.hasNextPage && !groups.isFetchingNextPage}
           onMore={() => void groups.fetchNextPage()}
         />
       )}
@@ -144,86 +148,10 @@ export default function GroupList() {
   );
 }
 
-function Rows(props: {
-  rows: Group[];
-  sort: string;
-  onSort: (sort: string) => void;
-  more: boolean;
-  onMore: () => void;
-}) {
-  const { rows, more, onMore } = props;
-  const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => 57,
-    overscan: 12,
-  });
-  const items = virtual.getVirtualItems();
-  const last = items[items.length - 1]?.index ?? 0;
-  useEffect(() => {
-    if (more && last >= rows.length - 20) onMore();
-  }, [last, more, onMore, rows.length]);
-  const before = items[0]?.start ?? 0;
-  const after = virtual.getTotalSize() - (items[items.length - 1]?.end ?? 0);
-  return (
-    <Box
-      ref={box}
-      flex="1"
-      minH="0"
-      overflow="auto"
-      bg="bg.panel"
-      borderWidth="1px"
-      borderRadius="lg"
-      tabIndex={0}
-      role="region"
-      aria-label="Groups"
-    >
-      <table className="list even" style={{ minWidth: '56rem' }} aria-rowcount={rows.length}>
-        <thead>
-          <tr>
-            {columns.map(([key, label, width, sort]) => {
-              const on = props.sort === sort ? 'ascending' : props.sort === `-${sort}` ? 'descending' : undefined;
-              return (
-                <th key={key} scope="col" style={{ width }} className={key === 'people' ? 'num' : ''} aria-sort={on}>
-                  {sort ? (
-                    <button type="button" onClick={() => props.onSort(on === 'ascending' ? `-${sort}` : sort)}>
-                      {label}
-                      {on === 'ascending' ? ' ↑' : on === 'descending' ? ' ↓' : ''}
-                    </button>
-                  ) : (
-                    label
-                  )}
-                </th>
-              );
-            })}
-          </tr>
-        </thead>
-        <tbody>
-          {before > 0 && (
-            <tr className="spacer">
-              <td colSpan={6} style={{ height: before }} />
-            </tr>
-          )}
-          {items.map((item) => {
-            const g = rows[item.index];
-            return g && <Row key={g.id} group={g} />;
-          })}
-          {after > 0 && (
-            <tr className="spacer">
-              <td colSpan={6} style={{ height: after }} />
-            </tr>
-          )}
-        </tbody>
-      </table>
-    </Box>
-  );
-}
-
 function Row({ group: g }: { group: Group }) {
   const people = g.counts.owners + g.counts.moderators + g.counts.members;
   return (
-    <tr>
+    <>
       <td>
         <Link className="name" to={`/groups/${g.address}`}>
           {g.name}
@@ -238,6 +166,7 @@ function Row({ group: g }: { group: Group }) {
       </td>
       <td className="num">
         {people.toLocaleString('en-GB')}
+        {g.by_rule && <span className="under">by rule</span>}
         {g.counts.external > 0 && <span className="under">{g.counts.external} external</span>}
       </td>
       <td>
@@ -260,6 +189,6 @@ function Row({ group: g }: { group: Group }) {
           inDays(g.term.expires_at, g.term.days_left)
         )}
       </td>
-    </tr>
+    </>
   );
 }

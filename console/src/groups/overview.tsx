@@ -1,11 +1,14 @@
-import { Box, Button, Field, Grid, HStack, Input, Stack, Text, Textarea } from '@chakra-ui/react';
+import { Box, Button, Field, Grid, Input, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { Link } from 'react-router';
 import { api, ask, type Decision, type Group } from '../api/client';
 import { useMe } from '../session/me';
 import { date, inDays, plural } from '../ui/dates';
 import { Fact, Panel, Trouble } from '../ui/parts';
 import { Faults, StandIns } from '../ui/policy';
+import { MyPart } from './my-part';
+import { Settings } from './settings';
 
 export function Overview({ group: g }: { group: Group }) {
   const policy = useQuery({
@@ -16,14 +19,15 @@ export function Overview({ group: g }: { group: Group }) {
   return (
     <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
       <Stack gap="5">
-        <Description group={g} />
+        <Settings group={g} />
         <Panel title="In short">
           <Stack as="dl" gap="2">
             <Fact name="Owners">
               {g.owners.length === 0 ? <span className="warn">Nobody. An administrator has to name one.</span> : null}
               {g.owners.map((o) => (
                 <Text key={o.address}>
-                  {o.name} <Text as="span" color="fg.muted" fontSize="sm">{`<${o.address}>`}</Text>
+                  <Link to={`/people/${o.address}`}>{o.name}</Link>{' '}
+                  <Text as="span" color="fg.muted" fontSize="sm">{`<${o.address}>`}</Text>
                 </Text>
               ))}
             </Fact>
@@ -32,7 +36,6 @@ export function Overview({ group: g }: { group: Group }) {
               {c.external > 0 && `, ${c.external} of them external`}
               {c.nested > 0 && `, and ${plural(c.nested, 'nested group')}`}
             </Fact>
-            <Fact name="Write to its owners">{g.address.replace('@', '-owners@')}</Fact>
             <Fact name="Expires">
               {g.term.ended_at
                 ? `ended ${date(g.term.ended_at)}`
@@ -40,7 +43,6 @@ export function Overview({ group: g }: { group: Group }) {
                   ? `never: ${g.term.standing.reason}`
                   : inDays(g.term.expires_at, g.term.days_left)}
             </Fact>
-            <Fact name="My part">{g.my_role === 'none' ? 'none' : g.my_role}</Fact>
           </Stack>
         </Panel>
         {policy.data && (
@@ -52,77 +54,11 @@ export function Overview({ group: g }: { group: Group }) {
           </Panel>
         )}
       </Stack>
-      <Rehearsal group={g} />
+      <Stack gap="5">
+        <MyPart group={g} />
+        <Rehearsal group={g} />
+      </Stack>
     </Grid>
-  );
-}
-
-function Description({ group: g }: { group: Group }) {
-  const [text, setText] = useState<string | null>(null);
-  const [name, setName] = useState(g.name);
-  const save = useMutation({
-    mutationFn: () =>
-      ask(
-        api.PATCH('/api/v1/groups/{ref}', {
-          params: { path: { ref: g.address }, header: { 'If-Match': `"${g.version}"` } },
-          body: { name, description: text ?? '' },
-        }),
-      ),
-    onSuccess: () => setText(null),
-  });
-  const may = g.may?.includes('change');
-  if (text !== null) {
-    return (
-      <Panel title="Name, and why it exists">
-        <Stack gap="2">
-          <Input aria-label="Name" name="group-name" value={name} onChange={(e) => setName(e.target.value)} />
-          <Text fontSize="sm" color="fg.muted">
-            The address stays {g.address}.
-          </Text>
-          <Textarea
-            aria-label="Why it exists"
-            rows={3}
-            maxLength={2000}
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            autoFocus
-          />
-          <Trouble error={save.error} />
-          <HStack>
-            <Button size="sm" colorPalette="ivy" loading={save.isPending} onClick={() => save.mutate()}>
-              Save
-            </Button>
-            <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setText(null)}>
-              Leave it
-            </Button>
-          </HStack>
-        </Stack>
-      </Panel>
-    );
-  }
-  return (
-    <Panel
-      title="Why it exists"
-      side={
-        may && (
-          <Button
-            size="xs"
-            variant="outline"
-            colorPalette="gray"
-            onClick={() => {
-              setName(g.name);
-              setText(g.description);
-            }}
-          >
-            Change
-          </Button>
-        )
-      }
-    >
-      <Text {...(g.description ? {} : { color: 'fg.muted' })}>
-        {g.description || 'Nobody has written that down yet.'}
-      </Text>
-    </Panel>
   );
 }
 

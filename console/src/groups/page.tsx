@@ -5,13 +5,18 @@ import { api, ask, Refusal } from '../api/client';
 import { HistoryList } from '../history/list';
 import { Loading, Nothing, State, Trouble } from '../ui/parts';
 import { Overview } from './overview';
+import { Nesting } from './nesting';
 import { People } from './people';
 import { Reach } from './reach';
+import { Rule } from './rule';
 import { Term } from './term';
+import { WaysIn } from './ways-in';
 
 const tabs = [
   ['', 'Overview'],
   ['people', 'People'],
+  ['ways-in', 'Ways in'],
+  ['nesting', 'Nesting'],
   ['reach', 'Reach'],
   ['term', 'Term'],
   ['history', 'History'],
@@ -40,7 +45,13 @@ export default function GroupPage() {
   }
   if (!g) return <Loading what="the group" />;
   const shown = tabs.filter(([t]) =>
-    t === 'people' ? g.may?.includes('see_people') : t === 'history' ? g.may?.includes('history') : true,
+    t === 'people' || t === 'nesting'
+      ? g.may?.includes('see_people')
+      : t === 'ways-in'
+        ? g.may?.includes('join_links')
+        : t === 'history'
+          ? g.may?.includes('history')
+          : true,
   );
   return (
     <Box p={{ base: 3, md: 5 }} maxW="76rem" mx="auto">
@@ -72,7 +83,15 @@ export default function GroupPage() {
         ))}
       </HStack>
       {tab === 'people' ? (
-        <People group={g} />
+        <Stack gap="5">
+          {g.by_rule && <Rule group={g} />}
+          <People group={g} />
+          {!g.by_rule && <Rule group={g} />}
+        </Stack>
+      ) : tab === 'ways-in' ? (
+        <WaysIn group={g} />
+      ) : tab === 'nesting' ? (
+        <Nesting group={g} />
       ) : tab === 'reach' ? (
         <Reach key={g.version} group={g} />
       ) : tab === 'term' ? (

@@ -1,116 +1,240 @@
-import { Badge, Box, Button, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
+import { Badge, Button, Flex, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
-import { api, ask, type Added, type Group, type Member } from '../api/client';
+import { api, ask, type Added, type Group, type Member, type PeopleList, type Roster } from '../api/client';
 import { useMe } from '../session/me';
 import { date, plural } from '../ui/dates';
+import { Many } from '../ui/many';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { PeoplePicker } from '../ui/people-picker';
 import { useSettled } from '../ui/settled';
 import { toaster } from '../ui/toaster';
+import { type Column, VirtualTable } from '../ui/virtual-table';
+
+type Filter = { q: string; role: string; kind: string; delivery: string; way: string };
+
+const filters = {
+  role: [
+    ['', 'every role'],
+    ['owner', 'owners'],
+    ['moderator', 'moderators'],
+    ['member', 'members'],
+  ],
+  kind: [
+    ['', 'everybody'],
+    ['person', 'colleagues'],
+    ['external', 'external'],
+    ['group', 'nested groups'],
+    ['departed', 'has left'],
+  ],
+  delivery: [
+    ['', 'any delivery'],
+    ['each', 'each message'],
+    ['none', 'no mail'],
+  ],
+  way: [
+    ['', 'by any way'],
+    ['hand', 'put in by hand'],
+    ['rule', 'in by rule'],
+  ],
+} as const;
+
+const optional = ['delivery', 'since', 'by'] as const;
+const columnLabels: Record<(typeof optional)[number], string> = {
+  delivery: 'Delivery',
+  since: 'Since',
+  by: 'Put in by',
+};
 
 export function People({ group: g }: { group: Group }) {
-  const [q, setQ] = useState('');
-  const [role, setRole] = useState('');
-  const settled = useSettled(q, 120);
+  const [filter, setFilter] = useState<Filter>({ q: '', role: '', kind: '', delivery: '', way: '' });
+  const [shown, setShown] = useState<string[]>(['delivery', 'since']);
+  const [picked, setPicked] = useState<string[]>([]);
+  const q = useSettled(filter.q, 120);
+  const query = { ...filter, q };
   const members = useInfiniteQuery({
-    queryKey: ['members', g.address, settled, role],
+    queryKey: ['members', g.address, query],
     placeholderData: keepPreviousData,
     initialPageParam: '',
     queryFn: ({ pageParam }) =>
       ask(
         api.GET('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address }, query: { q: settled, role, cursor: pageParam, limit: 100 } },
+          params: { path: { ref: g.address }, query: { ...query, cursor: pageParam, limit: 200 } },
         }),
       ),
     getNextPageParam: (last) => last.next || undefined,
   });
-  const rows = members.data?.pages.flatMap((p) => p.items) ?? [];
+  const rows = useMemo(() => members.data?.pages.flatMap((p) => p.items) ?? [], [members.data]);
   const total = members.data?.pages[0]?.total ?? 0;
   const may = g.may?.includes('change_people') ?? false;
+  const filtered = Object.values(filter).some((v) => v !== '');
+  const columns: Column[] = [
+    ...(may ? [{ key: 'pick', label: <span className="under">Pick</span>, width: '3.2rem' }] : []),
+    { key: 'person', label: 'Person', width: 'auto' },
+    { key: 'role', label: 'Role', width: '10rem' },
+    ...optional
+      .filter((c) => shown.includes(c))
+      .map((c) => ({ key: c, label: columnLabels[c], width: c === 'by' ? '14rem' : '8rem' })),
+    { key: 'out', label: '', width: '6.5rem' },
+  ];
+  const exported = new URLSearchParams(Object.entries(query).filter(([, v]) => v !== '')).toString();
   return (
     <Stack gap="5">
       {g.may?.includes('add_people') && !g.term.ended_at && <AddPeople group={g} />}
       <Panel>
-        <HStack mb="3" wrap="wrap" gap="3">
+        <HStack mb="3" wrap="wrap" gap="2">
           <Input
             data-search
             type="search"
             aria-label="Search people in the group"
             placeholder="Search people  ( / )"
             size="sm"
-            maxW="18rem"
-            value={q}
-            onChange={(e) => setQ(e.target.value)}
+            maxW="15rem"
+            value={filter.q}
+            onChange={(e) => setFilter({ ...filter, q: e.target.value })}
           />
-          <NativeSelect.Root size="sm" w="11rem">
-            <NativeSelect.Field aria-label="Role" value={role} onChange={(e) => setRole(e.target.value)}>
-              <option value="">every role</option>
-              <option value="owner">owners</option>
-              <option value="moderator">moderators</option>
-              <option value="member">members</option>
-            </NativeSelect.Field>
-            <NativeSelect.Indicator />
-          </NativeSelect.Root>
+          {(Object.keys(filters) as (keyof typeof filters)[])
+            .filter((f) => f !== 'way' || g.by_rule)
+            .map((f) => (
+              <NativeSelect.Root key={f} size="sm" w="9.5rem">
+                <NativeSelect.Field
+                  aria-label={{ role: 'Role', kind: 'Kind', delivery: 'Delivery', way: 'Way' }[f]}
+                  value={filter[f]}
+                  onChange={(e) => setFilter({ ...filter, [f]: e.target.value })}
+                >
+                  {filters[f].map(([v, label]) => (
+                    <option key={v} value={v}>
+                      {label}
+                    </option>
+                  ))}
+                </NativeSelect.Field>
+                <NativeSelect.Indicator />
+              </NativeSelect.Root>
+            ))}
           <Text color="fg.muted" fontSize="sm" aria-live="polite">
-            {members.data && `${total.toLocaleString('en-GB')} in it`}
+            {members.data && `${total.toLocaleString('en-GB')} ${filtered ? 'match' : 'in it'}`}
           </Text>
+          <HStack ml="auto" gap="3" fontSize="sm">
+            {optional.map((c) => (
+              <label key={c}>
+                <input
+                  type="checkbox"
+                  checked={shown.includes(c)}
+                  onChange={(e) => setShown(e.target.checked ? [...shown, c] : shown.filter((x) => x !== c))}
+                />{' '}
+                {columnLabels[c]}
+              </label>
+            ))}
+            <a href={`/api/v1/groups/${g.address}/member-export?${exported}`} download>
+              <u>Export as CSV</u>
+            </a>
+          </HStack>
         </HStack>
+        {picked.length > 0 && <Bulk group={g} rows={rows} picked={picked} onDone={() => setPicked([])} />}
         {members.error ? (
           <Trouble error={members.error} retry={() => void members.refetch()} />
         ) : !members.data ? (
           <Loading what="people" />
         ) : rows.length === 0 ? (
-          <Nothing title={q || role ? 'Nobody in it matches.' : 'Nobody is in it.'} />
+          <Nothing title={filtered ? 'Nobody in it matches.' : 'Nobody is in it.'} />
         ) : (
-          <Box overflowX="auto">
-            <table className="list" style={{ minWidth: '46rem' }}>
-              <thead>
-                <tr>
-                  <th scope="col" style={{ width: '42%' }}>
-                    Person
-                  </th>
-                  <th scope="col" style={{ width: '20%' }}>
-                    Role
-                  </th>
-                  <th scope="col" style={{ width: '13%' }}>
-                    Delivery
-                  </th>
-                  <th scope="col" style={{ width: '13%' }}>
-                    Since
-                  </th>
-                  <th scope="col" style={{ width: '12%' }}>
-                    <span className="under">{may ? 'Take out' : ''}</span>
-                  </th>
-                </tr>
-              </thead>
-              <tbody>
-                {rows.map((m) => (
-                  <Row key={m.id} member={m} group={g} may={may} />
-                ))}
-              </tbody>
-            </table>
-          </Box>
-        )}
-        {members.hasNextPage && (
-          <Button
-            mt="3"
-            size="sm"
-            variant="outline"
-            colorPalette="gray"
-            loading={members.isFetchingNextPage}
-            onClick={() => void members.fetchNextPage()}
-          >
-            Show more
-          </Button>
+          <Flex direction="column">
+            <VirtualTable
+              label="People in the group"
+              columns={columns}
+              rows={rows}
+              minWidth="46rem"
+              height="34rem"
+              more={members.hasNextPage && !members.isFetchingNextPage}
+              onMore={() => void members.fetchNextPage()}
+              row={(m) => (
+                <Row
+                  member={m}
+                  group={g}
+                  may={may}
+                  shown={shown}
+                  picked={picked.includes(m.id)}
+                  onPick={(on) => setPicked(on ? [...picked, m.id] : picked.filter((x) => x !== m.id))}
+                />
+              )}
+            />
+          </Flex>
         )}
       </Panel>
     </Stack>
   );
 }
 
-function Row({ member: m, group: g, may }: { member: Member; group: Group; may: boolean }) {
+/** Bulk changes those who are picked in one step, and lists whom it could not change. */
+function Bulk(props: { group: Group; rows: Member[]; picked: string[]; onDone: () => void }) {
+  const { group: g, picked } = props;
+  const change = useMutation({
+    mutationFn: (patch: { role?: string; delivery?: string; remove?: boolean }) =>
+      ask(
+        api.PATCH('/api/v1/groups/{ref}/members', {
+          params: { path: { ref: g.address } },
+          body: { members: picked, ...patch },
+        }),
+      ),
+    onSuccess: (r, patch) => {
+      const refused = r.results.filter((x) => x.outcome === 'refused');
+      toaster.create({
+        type: refused.length ? 'warning' : 'success',
+        title: `${plural(r.changed, 'person', 'people')} ${patch.remove ? 'taken out' : 'changed'}`,
+        description: refused.map((x) => x.says).join(' '),
+      });
+      props.onDone();
+    },
+  });
+  const button = (label: string, patch: { role?: string; delivery?: string; remove?: boolean }, red = false) => (
+    <Button
+      size="xs"
+      variant="outline"
+      colorPalette={red ? 'red' : 'ivy'}
+      loading={change.isPending}
+      onClick={() => change.mutate(patch)}
+    >
+      {label}
+    </Button>
+  );
+  return (
+    <HStack
+      wrap="wrap"
+      bg="bg.muted"
+      borderRadius="md"
+      p="2"
+      mb="3"
+      role="toolbar"
+      aria-label="Change those who are picked"
+    >
+      <Text fontSize="sm" fontWeight="600">
+        {plural(picked.length, 'person is', 'people are')} picked:
+      </Text>
+      {button('Make owners', { role: 'owner' })}
+      {button('Make moderators', { role: 'moderator' })}
+      {button('Make members', { role: 'member' })}
+      {button('Each message', { delivery: 'each' })}
+      {button('No mail', { delivery: 'none' })}
+      {button(`Take ${picked.length} out`, { remove: true }, true)}
+      <Button size="xs" variant="ghost" colorPalette="gray" onClick={props.onDone}>
+        Pick nobody
+      </Button>
+      <Trouble error={change.error} />
+    </HStack>
+  );
+}
+
+function Row(props: {
+  member: Member;
+  group: Group;
+  may: boolean;
+  shown: string[];
+  picked: boolean;
+  onPick: (on: boolean) => void;
+}) {
+  const { member: m, group: g, may } = props;
   const me = useMe();
+  const [leaving, setLeaving] = useState(false);
   const path = { ref: g.address, member: m.id };
   const change = useMutation({
     mutationFn: (role: string) =>
@@ -124,7 +248,7 @@ function Row({ member: m, group: g, may }: { member: Member; group: Group; may: 
       ask(
         api.POST('/api/v1/groups/{ref}/members', {
           params: { path: { ref: g.address } },
-          body: { people: [{ address: m.address, role: m.role }] },
+          body: { people: [{ address: m.address, role: m.role }], quiet: true },
         }),
       ),
   });
@@ -140,109 +264,187 @@ function Row({ member: m, group: g, may }: { member: Member; group: Group; may: 
   });
   const self = m.address === me.address;
   return (
-    <tr>
+    <>
+      {may && (
+        <td>
+          <input
+            type="checkbox"
+            aria-label={`Pick ${m.name}`}
+            checked={props.picked}
+            onChange={(e) => props.onPick(e.target.checked)}
+          />
+        </td>
+      )}
       <td>
         <span className="name">{m.name}</span> {m.external && <Badge colorPalette="brass">external</Badge>}
         {m.kind === 'group' && <Badge colorPalette="gray">group</Badge>}
+        {m.by_rule && <Badge colorPalette="gray">by rule</Badge>}
         {!m.active && <Badge colorPalette="gray">has left</Badge>}
         {m.name !== m.address && <span className="under">{m.address}</span>}
       </td>
       <td>
         {may && !m.external && m.kind === 'person' ? (
-          <NativeSelect.Root size="xs" w="8.5rem" {...(change.isPending ? { disabled: true } : {})}>
-            <NativeSelect.Field
-              aria-label={`Role of ${m.name}`}
-              value={m.role}
-              onChange={(e) => change.mutate(e.target.value)}
-            >
-              <option value="owner">owner</option>
-              <option value="moderator">moderator</option>
-              <option value="member">member</option>
-            </NativeSelect.Field>
-            <NativeSelect.Indicator />
-          </NativeSelect.Root>
+          <select
+            className="in-row"
+            aria-label={`Role of ${m.name}`}
+            value={m.role}
+            disabled={change.isPending}
+            onChange={(e) => change.mutate(e.target.value)}
+          >
+            <option value="owner">owner</option>
+            <option value="moderator">moderator</option>
+            <option value="member">member</option>
+          </select>
         ) : (
           m.role
         )}
       </td>
-      <td>{m.delivery === 'each' ? 'each message' : 'none'}</td>
-      <td title={`by ${m.added_by}`}>{date(m.added_at)}</td>
+      {props.shown.includes('delivery') && <td>{m.delivery === 'each' ? 'each message' : 'none'}</td>}
+      {props.shown.includes('since') && <td>{date(m.added_at)}</td>}
+      {props.shown.includes('by') && <td title={m.added_by}>{m.added_by}</td>}
       <td>
-        {(may || self) && (
-          <Button
-            size="xs"
-            variant="ghost"
-            colorPalette="gray"
-            loading={remove.isPending}
-            aria-label={self ? 'Leave the group' : `Remove ${m.name}`}
-            onClick={() => remove.mutate()}
-          >
-            {self ? 'Leave' : 'Remove'}
-          </Button>
-        )}
+        {(may || self) &&
+          (leaving ? (
+            <Button
+              size="xs"
+              variant="outline"
+              colorPalette="red"
+              loading={remove.isPending}
+              onClick={() => remove.mutate()}
+            >
+              Leave it
+            </Button>
+          ) : (
+            <Button
+              size="xs"
+              variant="ghost"
+              colorPalette="gray"
+              loading={remove.isPending}
+              aria-label={self ? 'Leave the group' : `Remove ${m.name}`}
+              onClick={() => (self ? setLeaving(true) : remove.mutate())}
+            >
+              {self ? 'Leave' : 'Remove'}
+            </Button>
+          ))}
       </td>
-    </tr>
+    </>
   );
 }
 
 function AddPeople({ group: g }: { group: Group }) {
+  const [many, setMany] = useState(false);
   const [list, setList] = useState<{ address: string; name: string }[]>([]);
   const taken = useMemo(() => list.map((p) => p.address), [list]);
   const add = useMutation({
-    mutationFn: () =>
+    mutationFn: (how: { way: string; list?: PeopleList }) =>
       ask(
         api.POST('/api/v1/groups/{ref}/members', {
           params: { path: { ref: g.address } },
-          body: { people: list.map((p) => ({ address: p.address })) },
+          body: how.list
+            ? { way: how.way, list: how.list }
+            : { way: how.way, people: list.map((p) => ({ address: p.address })) },
         }),
       ),
-    onSuccess: () => setList([]),
+    onSuccess: () => {
+      setList([]);
+      setMany(false);
+    },
   });
+  const actions = (n: number, picked?: PeopleList) => (
+    <HStack wrap="wrap">
+      <Button
+        size="sm"
+        colorPalette="ivy"
+        disabled={n === 0}
+        loading={add.isPending}
+        onClick={() => add.mutate({ way: 'direct', ...(picked ? { list: picked } : {}) })}
+      >
+        Add {plural(n, 'person', 'people')}
+      </Button>
+      <Button
+        size="sm"
+        variant="outline"
+        colorPalette="ivy"
+        disabled={n === 0}
+        loading={add.isPending}
+        onClick={() => add.mutate({ way: 'invite', ...(picked ? { list: picked } : {}) })}
+      >
+        Invite them, so that they may decline
+      </Button>
+    </HStack>
+  );
   return (
-    <Panel title="Add people">
+    <Panel
+      title="Add people"
+      side={
+        <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setMany(!many)}>
+          {many ? 'One by one' : 'Many at once'}
+        </Button>
+      }
+    >
       <Stack gap="3">
-        <PeoplePicker
-          label="Name or address"
-          placeholder="Begin to type a name"
-          outsiders={g.externals !== 'barred'}
-          taken={taken}
-          onPick={(address, name) => setList((l) => [...l, { address, name }])}
-        />
-        {list.length > 0 && (
-          <HStack wrap="wrap">
-            {list.map((p) => (
-              <Button
-                key={p.address}
-                size="xs"
-                variant="subtle"
-                colorPalette="ivy"
-                title={p.address}
-                aria-label={`Take ${p.name} off the list`}
-                onClick={() => setList(list.filter((x) => x.address !== p.address))}
-              >
-                {p.name} ×
-              </Button>
-            ))}
-            <Button size="sm" colorPalette="ivy" loading={add.isPending} onClick={() => add.mutate()}>
-              Add {plural(list.length, 'person', 'people')}
-            </Button>
-          </HStack>
+        {many ? (
+          <Many
+            group={g.address}
+            everyone={g.may?.includes('change_people') ?? false}
+            actions={(picked: PeopleList, r: Roster) => actions(r.ready, picked)}
+          />
+        ) : (
+          <>
+            <PeoplePicker
+              label="Name or address"
+              placeholder="Begin to type a name; a group’s address nests the group"
+              outsiders
+              taken={taken}
+              onPick={(address, name) => setList((l) => [...l, { address, name }])}
+            />
+            {list.length > 0 && (
+              <HStack wrap="wrap">
+                {list.map((p) => (
+                  <Button
+                    key={p.address}
+                    size="xs"
+                    variant="subtle"
+                    colorPalette="ivy"
+                    title={p.address}
+                    aria-label={`Take ${p.name} off the list`}
+                    onClick={() => setList(list.filter((x) => x.address !== p.address))}
+                  >
+                    {p.name} ×
+                  </Button>
+                ))}
+                {actions(list.length)}
+              </HStack>
+            )}
+          </>
         )}
         <Trouble error={add.error} />
-        {add.data && <Results list={add.data.results} />}
+        {add.data && <Results added={add.data.added} list={add.data.results} />}
       </Stack>
     </Panel>
   );
 }
 
-function Results({ list }: { list: Added[] }) {
+function Results({ added, list }: { added: number; list: Added[] }) {
+  const rest = list.filter((r) => r.outcome !== 'added' && r.outcome !== 'invited');
+  const names = list.filter((r) => !rest.includes(r)).slice(0, 5);
   return (
-    <Stack as="ul" gap="1" fontSize="sm" aria-live="polite" listStyleType="none">
-      {list.map((r) => (
-        <li key={r.given}>
-          <b>{r.name || r.given}</b> {r.outcome === 'added' ? 'was added.' : r.says}
-        </li>
-      ))}
+    <Stack gap="1" fontSize="sm" aria-live="polite">
+      <Text>
+        {plural(added, 'person was', 'people were')} {list.some((r) => r.outcome === 'invited') ? 'invited' : 'added'}
+        {names.length > 0 &&
+          `: ${names.map((r) => r.name || r.address || r.given).join(', ')}${added > names.length ? ' and others' : ''}`}
+        .
+      </Text>
+      {rest.length > 0 && (
+        <Stack as="ul" gap="1" listStyleType="none">
+          {rest.slice(0, 100).map((r, i) => (
+            <li key={i}>
+              <b>{r.name || r.given}</b> was not: {r.says}
+            </li>
+          ))}
+        </Stack>
+      )}
     </Stack>
   );
 }

@@ -1,9 +1,10 @@
 import { Box, Button, Stack, Text } from '@chakra-ui/react';
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, ask, type HistoryEntry } from '../api/client';
 import { date, moment } from '../ui/dates';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
+import { toaster } from '../ui/toaster';
 import { labels, questions } from '../ui/words';
 
 const actions: Record<string, string> = {
@@ -16,8 +17,31 @@ const actions: Record<string, string> = {
   'group.purge': 'purged',
   'policy.change': 'changed the reach of',
   'people.add': 'added people to',
-  'people.change': 'changed the part of',
-  'people.remove': 'removed',
+  'people.change': 'changed parts in',
+  'people.remove': 'took people out of',
+  'people.join': 'came into',
+  'people.invite': 'invited people into',
+  'people.import': 'imported people into the',
+  'request.make': 'asked',
+  'request.approve': 'approved a request to',
+  'request.decline': 'declined a request to',
+  'request.withdraw': 'withdrew a request to',
+  'invitation.accept': 'accepted an invitation into',
+  'invitation.decline': 'declined an invitation into',
+  'invitation.call_back': 'called back an invitation into',
+  'link.create': 'made a link into',
+  'link.call_back': 'called back a link into',
+  'standing.set': 'settled something about somebody in',
+  'rule.set': 'set the rule of',
+  'rule.follow': 'let people come and go by the rule of',
+  'rule.delete': 'took the rule away from',
+  'naming.change': 'changed the',
+  'start.save': 'saved the starting point',
+  'start.delete': 'deleted the starting point',
+  'person.create': 'put into the directory:',
+  'person.change': 'changed the entry of',
+  'person.depart': 'marked as departed:',
+  'person.return': 'marked as returned:',
   'post.approve': 'approved a post of',
   'post.decline': 'declined a post of',
   'notice.send': 'sent a notice about',
@@ -27,12 +51,13 @@ const actions: Record<string, string> = {
 };
 
 /** HistoryList lists changes, of one group or of the workspace, newest first. */
-export function HistoryList({ group }: { group?: string }) {
+export function HistoryList({ group, person }: { group?: string; person?: string }) {
   const history = useInfiniteQuery({
-    queryKey: ['history', group],
+    queryKey: ['history', group, person],
     initialPageParam: '',
     queryFn: ({ pageParam }) => {
       const query = { cursor: pageParam, limit: 50 };
+      if (person) return ask(api.GET('/api/v1/people/{ref}/history', { params: { path: { ref: person }, query } }));
       return group
         ? ask(api.GET('/api/v1/groups/{ref}/history', { params: { path: { ref: group }, query } }))
         : ask(api.GET('/api/v1/history', { params: { query } }));
@@ -74,9 +99,43 @@ function show(v: unknown): string {
   return typeof v === 'string' && iso.test(v) ? date(v) : String(v);
 }
 
+/** PutBack puts those back whom an entry took out. */
+function PutBack({ entry: e }: { entry: HistoryEntry }) {
+  const people = e.changes.filter((c) => c.to === null && c.field.includes('@') && typeof c.from === 'string');
+  const back = useMutation({
+    mutationFn: () =>
+      ask(
+        api.POST('/api/v1/groups/{ref}/members', {
+          params: { path: { ref: e.group_id ?? '' } },
+          body: { people: people.map((c) => ({ address: c.field, role: String(c.from) })), quiet: true },
+        }),
+      ),
+    onSuccess: (r) =>
+      toaster.create({
+        type: 'success',
+        title: `${r.added} put back`,
+        description: r.results.find((x) => x.says)?.says,
+      }),
+    onError: (err) => toaster.create({ type: 'error', title: 'Nobody was put back', description: err.message }),
+  });
+  if (people.length === 0) return null;
+  return (
+    <Button
+      size="2xs"
+      mt="1"
+      variant="outline"
+      colorPalette="gray"
+      loading={back.isPending}
+      onClick={() => back.mutate()}
+    >
+      Put {people.length === 1 ? 'them' : `these ${people.length}`} back
+    </Button>
+  );
+}
+
 function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
   const subject =
-    link && e.action.startsWith('group.') && e.action !== 'group.purge' ? (
+    link && e.group_id && e.subject.includes('@') && e.action !== 'group.purge' && !e.action.startsWith('post.') ? (
       <Link to={`/groups/${e.subject}`}>{e.subject}</Link>
     ) : (
       e.subject
@@ -102,6 +161,7 @@ function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
             {c.says && ` · ${c.says}`}
           </Text>
         ))}
+        {e.action === 'people.remove' && e.group_id && <PutBack entry={e} />}
         {e.changes.length > 8 && <Text color="fg.muted">and {e.changes.length - 8} more</Text>}
       </Box>
     </Box>

@@ -18,19 +18,19 @@ export function PeoplePicker(props: {
   const [text, setText] = useState('');
   const q = useSettled(text.trim(), 120);
   const found = useQuery({
-    queryKey: ['people', q],
-    enabled: q.length > 0 && !q.includes('@'),
-    queryFn: () => ask(api.GET('/api/v1/people', { params: { query: { q, limit: 8 } } })),
+    queryKey: ['people-suggestions', q],
+    enabled: q.length > 0,
+    queryFn: () => ask(api.GET('/api/v1/people-suggestions', { params: { query: { q, limit: 8 } } })),
   });
   const collection = useMemo(() => {
-    const items = (found.data?.items ?? [])
+    const items = (found.data ?? [])
       .filter((p) => !props.taken.includes(p.address))
       .map((p) => ({
         value: p.address,
         label: p.name,
         about: [p.address, p.attributes?.department].filter(Boolean).join(' · '),
       }));
-    if (props.outsiders && /^\S+@\S+\.\S+$/.test(text.trim())) {
+    if (props.outsiders && items.length === 0 && /^\S+@\S+\.\S+$/.test(text.trim())) {
       items.unshift({ value: text.trim(), label: text.trim(), about: 'Use this address' });
     }
     return createListCollection({ items });

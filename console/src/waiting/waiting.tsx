@@ -7,6 +7,7 @@ import type { components } from '../api/schema.gen';
 import { moment, plural } from '../ui/dates';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { Requests } from './requests';
 
 export default function Waiting() {
   const waiting = useInfiniteQuery({
@@ -26,12 +27,20 @@ export default function Waiting() {
           {waiting.data && `${plural(waiting.data.pages[0]?.total ?? 0, 'post')} for you to decide, oldest first`}
         </Text>
       </HStack>
+      <Stack mb="6">
+        <Panel title="Requests to join or leave">
+          <Requests />
+        </Panel>
+      </Stack>
+      <Heading as="h2" size="md" mb="3">
+        Posts
+      </Heading>
       {waiting.error ? (
         <Trouble error={waiting.error} retry={() => void waiting.refetch()} />
       ) : !waiting.data ? (
         <Loading what="what waits" />
       ) : rows.length === 0 ? (
-        <Nothing title="Nothing waits for you.">
+        <Nothing title="No post waits for you.">
           <Text>Posts that need approval in groups that you help to run appear here.</Text>
         </Nothing>
       ) : (

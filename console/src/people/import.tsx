@@ -1,0 +1,168 @@
+import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, ask } from '../api/client';
+import { fieldLabel, fields } from '../ui/fields';
+import { Panel, Trouble } from '../ui/parts';
+
+const outcomes = { new: 'new', changed: 'changes', returned: 'returns', departed: 'departs', wrong: 'can’t be taken' };
+
+const show = (v: unknown) => (v === null || v === undefined || v === '' ? '–' : String(v));
+
+/** ImportPeople makes the directory like a CSV file, showing first what that does. */
+export default function ImportPeople() {
+  const [file, setFile] = useState<{ name: string; data: string } | null>(null);
+  const [columns, setColumns] = useState<Record<string, string>>({});
+  const [sync, setSync] = useState(false);
+  const [force, setForce] = useState(false);
+  const body = { file: file?.data ?? '', columns, sync, force };
+  const plan = useQuery({
+    queryKey: ['import', body],
+    enabled: file !== null,
+    queryFn: () => ask(api.POST('/api/v1/people-imports', { body: { ...body, dry_run: true } })),
+  });
+  const doIt = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/people-imports', { body })),
+    onSuccess: () => setFile(null),
+  });
+  const r = file ? plan.data : undefined;
+  const n = r ? ['new', 'changed', 'returned', 'departed'].reduce((sum, k) => sum + (r.counts[k] ?? 0), 0) : 0;
+  return (
+    <Box p={{ base: 3, md: 5 }} maxW="70rem" mx="auto">
+      <Heading as="h1" size="2xl" mb="4">
+        Import people
+      </Heading>
+      <Stack gap="5">
+        <Panel>
+          <Stack gap="3">
+            <Text fontSize="sm" color="fg.muted">
+              A CSV file whose first line holds headings, one of them such as E-mail. Nothing happens before you have
+              seen what would.
+            </Text>
+            <input
+              type="file"
+              aria-label="CSV file of people"
+              accept=".csv,.tsv,.txt,text/*"
+              onChange={(e) => {
+                const f = e.target.files?.[0];
+                if (!f) return;
+                void f.arrayBuffer().then((b) => {
+                  let s = '';
+                  const bytes = new Uint8Array(b);
+                  for (let i = 0; i < bytes.length; i += 0x8000)
+                    s += String.fromCharCode(...bytes.subarray(i, i + 0x8000));
+                  doIt.reset();
+                  setColumns({});
+                  setFile({ name: f.name, data: btoa(s) });
+                });
+              }}
+            />
+            <label style={{ fontSize: '0.9rem' }}>
+              <input type="checkbox" checked={sync} onChange={(e) => setSync(e.target.checked)} /> It is the whole
+              directory: whoever is not in it departs
+            </label>
+            <Trouble error={plan.error ?? doIt.error} />
+            {doIt.data && (
+              <Text fontWeight="600" aria-live="polite">
+                Done. {doIt.data.says}
+              </Text>
+            )}
+          </Stack>
+        </Panel>
+        {r && (
+          <Panel title={`What ${file?.name} would do`}>
+            <Stack gap="3">
+              <HStack wrap="wrap" gap="3" fontSize="sm">
+                {r.columns.map((c) => (
+                  <label key={c.heading}>
+                    <b>{c.heading}</b> is{' '}
+                    <select
+                      className="in-row"
+                      value={c.stands_for}
+                      onChange={(e) => setColumns({ ...columns, [c.heading]: e.target.value })}
+                    >
+                      <option value="">left out</option>
+                      <option value="address">Address</option>
+                      <option value="name">Name</option>
+                      {fields.map(([f, label]) => (
+                        <option key={f} value={f}>
+                          {label}
+                        </option>
+                      ))}
+                    </select>
+                  </label>
+                ))}
+              </HStack>
+              <Text fontWeight="600" aria-live="polite">
+                {r.says}
+              </Text>
+              {r.lines.length > 0 && (
+                <Box
+                  maxH="26rem"
+                  overflow="auto"
+                  borderWidth="1px"
+                  borderRadius="md"
+                  tabIndex={0}
+                  role="region"
+                  aria-label="Lines of the file"
+                >
+                  <table className="list" style={{ minWidth: '46rem' }}>
+                    <thead>
+                      <tr>
+                        <th scope="col" style={{ width: '4rem' }}>
+                          Line
+                        </th>
+                        <th scope="col" style={{ width: '34%' }}>
+                          Who
+                        </th>
+                        <th scope="col" style={{ width: '9rem' }}>
+                          Is
+                        </th>
+                        <th scope="col">Change</th>
+                      </tr>
+                    </thead>
+                    <tbody>
+                      {r.lines.slice(0, 300).map((l, i) => (
+                        <tr key={i}>
+                          <td>{l.line || ''}</td>
+                          <td>
+                            {l.name}
+                            <span className="under">{l.address}</span>
+                          </td>
+                          <td className={l.outcome === 'wrong' || l.outcome === 'departed' ? 'warn' : ''}>
+                            {outcomes[l.outcome]}
+                          </td>
+                          <td style={{ whiteSpace: 'normal' }}>
+                            {l.says ||
+                              l.changes
+                                .map((c) => `${fieldLabel(c.field)}: ${show(c.from)} → ${show(c.to)}`)
+                                .join('; ')}
+                          </td>
+                        </tr>
+                      ))}
+                    </tbody>
+                  </table>
+                </Box>
+              )}
+              {sync && (r.counts.departed ?? 0) > 1 && (
+                <label style={{ fontSize: '0.9rem' }}>
+                  <input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Do it although
+                  many depart
+                </label>
+              )}
+              <Button
+                alignSelf="start"
+                colorPalette="ivy"
+                disabled={n === 0}
+                loading={doIt.isPending}
+                onClick={() => doIt.mutate()}
+              >
+                Import: {n} change{n === 1 ? 's' : ''}
+              </Button>
+            </Stack>
+          </Panel>
+        )}
+      </Stack>
+    </Box>
+  );
+}

@@ -1,0 +1,1 @@
+export { NewPerson as default } from './page';

@@ -1,0 +1,300 @@
+import { Box, Button, Field, HStack, Input, NativeSelect, Stack, Text, Textarea } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { type ReactNode, useMemo, useState } from 'react';
+import { api, ask, type Added, type PeopleList, type Roster } from '../api/client';
+import { plural } from './dates';
+import { Trouble } from './parts';
+import { useSettled } from './settled';
+
+const kinds = [
+  ['text', 'Paste or type'],
+  ['file', 'A file'],
+  ['of', 'People of a group'],
+  ['everyone', 'Everyone'],
+] as const;
+
+const statusWords: Record<Added['status'], string> = {
+  new: 'can be added',
+  external: 'external',
+  group: 'a group, to be nested',
+  already: 'in it already',
+  repeated: 'named twice',
+  unknown: 'nobody has it',
+  ambiguous: 'several people',
+  departed: 'has left',
+  barred: 'barred',
+  refused: 'not possible',
+};
+
+const base64 = (b: ArrayBuffer) => {
+  let s = '';
+  const bytes = new Uint8Array(b);
+  for (let i = 0; i < bytes.length; i += 0x8000) s += String.fromCharCode(...bytes.subarray(i, i + 0x8000));
+  return btoa(s);
+};
+
+/** replaced puts an address in the place of what a line of pasted text names. */
+const replaced = (text: string, given: string, address: string) =>
+  text.includes(given) ? text.replace(given, address) : text;
+
+/**
+ * Many takes a list of people in one of four ways and shows who each line is before anything
+ * happens. What is done with the list, the caller says by its actions.
+ */
+export function Many(props: {
+  group?: string; // the group they would be in; none for one that is yet to be made
+  externals?: string;
+  everyone: boolean;
+  actions: (list: PeopleList, roster: Roster) => ReactNode;
+}) {
+  const [kind, setKind] = useState<(typeof kinds)[number][0]>('text');
+  const [text, setText] = useState('');
+  const [file, setFile] = useState<{ name: string; data: string } | null>(null);
+  const [of, setOf] = useState('');
+  const [role, setRole] = useState('member');
+  const [columns, setColumns] = useState<Record<string, string>>({});
+  const settled = useSettled(text, 300);
+  const list = useMemo<PeopleList | null>(() => {
+    const more = { role, ...(Object.keys(columns).length ? { columns } : {}) };
+    if (kind === 'text' && settled.trim()) return { text: settled, ...more };
+    if (kind === 'file' && file) return { file: file.data, ...more };
+    if (kind === 'of' && of) return { people_of: of, role };
+    if (kind === 'everyone') return { everyone: true, role };
+    return null;
+  }, [kind, settled, file, of, role, columns]);
+  const roster = useQuery({
+    queryKey: ['roster', props.group, props.externals, list],
+    enabled: list !== null,
+    queryFn: () =>
+      ask(
+        api.POST('/api/v1/rosters', {
+          body: {
+            ...list,
+            ...(props.group ? { group: props.group } : {}),
+            ...(props.externals ? { externals: props.externals } : {}),
+          },
+        }),
+      ),
+  });
+  return (
+    <Stack gap="3">
+      <HStack wrap="wrap" gap="1" role="group" aria-label="How the people are named">
+        {kinds
+          .filter(([k]) => k !== 'everyone' || props.everyone)
+          .map(([k, label]) => (
+            <Button
+              key={k}
+              size="xs"
+              variant={kind === k ? 'solid' : 'outline'}
+              colorPalette={kind === k ? 'ivy' : 'gray'}
+              aria-pressed={kind === k}
+              onClick={() => setKind(k)}
+            >
+              {label}
+            </Button>
+          ))}
+      </HStack>
+      {kind === 'text' && (
+        <Textarea
+          aria-label="People to add, pasted"
+          name="many"
+          rows={4}
+          placeholder={'Tove Alder <tove.alder@merrowline.example>, bram.tolley@merrowline.example\nOda Fenn'}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+      )}
+      {kind === 'file' && (
+        <Field.Root>
+          <Field.Label>CSV or text</Field.Label>
+          <input
+            type="file"
+            accept=".csv,.txt,.tsv,text/*"
+            onChange={(e) => {
+              const f = e.target.files?.[0];
+              if (f) void f.arrayBuffer().then((b) => setFile({ name: f.name, data: base64(b) }));
+            }}
+          />
+          <Field.HelperText>
+            The first line may hold headings, such as Name, E-mail, Role. Commas, semicolons or tabs.
+          </Field.HelperText>
+        </Field.Root>
+      )}
+      {kind === 'of' && <GroupField onPick={setOf} />}
+      {kind === 'everyone' && <Text fontSize="sm">Everyone who is in the workspace today.</Text>}
+      <HStack fontSize="sm" gap="2">
+        <Text>as</Text>
+        <NativeSelect.Root size="xs" w="8rem">
+          <NativeSelect.Field
+            aria-label="Role of the people to add"
+            value={role}
+            onChange={(e) => setRole(e.target.value)}
+          >
+            <option value="member">member</option>
+            <option value="moderator">moderator</option>
+            <option value="owner">owner</option>
+          </NativeSelect.Field>
+          <NativeSelect.Indicator />
+        </NativeSelect.Root>
+        <Text color="fg.muted">where the list does not say</Text>
+      </HStack>
+      <Trouble error={roster.error} />
+      {list && roster.data && (
+        <>
+          <Found
+            roster={roster.data}
+            onColumn={(heading, stands) => setColumns({ ...columns, [heading]: stands })}
+            onChoose={(given, address) => setText(replaced(text, given, address))}
+            editable={kind === 'text'}
+          />
+          {props.actions(list, roster.data)}
+        </>
+      )}
+    </Stack>
+  );
+}
+
+/** Found shows who each line of a list is, with counts, those to look at first. */
+function Found(props: {
+  roster: Roster;
+  editable: boolean;
+  onColumn: (heading: string, stands: string) => void;
+  onChoose: (given: string, address: string) => void;
+}) {
+  const { roster: r } = props;
+  const counts = Object.entries(r.counts).map(([s, n]) => `${statusWords[s as Added['status']]}: ${n}`);
+  return (
+    <Stack gap="2">
+      {r.columns && r.columns.length > 0 && (
+        <HStack wrap="wrap" fontSize="sm" gap="3">
+          <Text color="fg.muted">
+            A table in {r.encoding}, separated by {r.delimiter === '\t' ? 'tabs' : `“${r.delimiter}”`}:
+          </Text>
+          {r.columns.map((c) => (
+            <label key={c.heading}>
+              {c.heading} is{' '}
+              <select value={c.stands_for} onChange={(e) => props.onColumn(c.heading, e.target.value)}>
+                <option value="">left out</option>
+                <option value="address">the address</option>
+                <option value="name">the name</option>
+                <option value="role">the role</option>
+                {!['', 'address', 'name', 'role'].includes(c.stands_for) && (
+                  <option value={c.stands_for}>{c.stands_for}</option>
+                )}
+              </select>
+            </label>
+          ))}
+        </HStack>
+      )}
+      <Text fontSize="sm" aria-live="polite" data-testid="roster-counts">
+        <b>
+          {r.ready.toLocaleString('en-GB')} of {plural(r.total, 'line')} can be added.
+        </b>{' '}
+        {counts.join(' · ')}
+      </Text>
+      {r.lines.length > 0 && (
+        <Box
+          maxH="18rem"
+          overflow="auto"
+          borderWidth="1px"
+          borderRadius="md"
+          tabIndex={0}
+          role="region"
+          aria-label="Who the lines are"
+        >
+          <table className="list" style={{ minWidth: '40rem' }}>
+            <thead>
+              <tr>
+                <th scope="col" style={{ width: '34%' }}>
+                  Given
+                </th>
+                <th scope="col" style={{ width: '24%' }}>
+                  Who
+                </th>
+                <th scope="col" style={{ width: '42%' }}>
+                  Is
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {r.lines.slice(0, 200).map((l, i) => (
+                <tr key={i}>
+                  <td title={l.given}>{l.given}</td>
+                  <td title={l.address ?? ''}>
+                    {l.name}
+                    {l.address && l.address !== l.given && <span className="under">{l.address}</span>}
+                  </td>
+                  <td style={{ whiteSpace: 'normal' }}>
+                    <span className={l.outcome === 'refused' ? 'warn' : ''}>{statusWords[l.status]}</span>
+                    {l.says && (
+                      <span className="under" style={{ whiteSpace: 'normal' }}>
+                        {l.says}
+                      </span>
+                    )}
+                    {props.editable &&
+                      l.choices?.map((c) => (
+                        <Button
+                          key={c.address}
+                          size="2xs"
+                          variant="outline"
+                          colorPalette="ivy"
+                          mr="1"
+                          mt="1"
+                          onClick={() => props.onChoose(l.given, c.address)}
+                        >
+                          {c.name}, {c.address.split('@')[0]}
+                        </Button>
+                      ))}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Box>
+      )}
+    </Stack>
+  );
+}
+
+/** GroupField finds a group by the beginnings of its name. */
+export function GroupField({ onPick, label = 'Group' }: { onPick: (address: string) => void; label?: string }) {
+  const [text, setText] = useState('');
+  const [picked, setPicked] = useState('');
+  const q = useSettled(text.trim(), 150);
+  const found = useQuery({
+    queryKey: ['group-suggestions', q],
+    enabled: q !== '' && picked === '',
+    queryFn: () => ask(api.GET('/api/v1/groups', { params: { query: { q, limit: 6, state: ['active', 'due'] } } })),
+  });
+  return (
+    <Box>
+      <Input
+        size="sm"
+        aria-label={label}
+        placeholder="Begin to type the name of a group"
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+          setPicked('');
+          onPick('');
+        }}
+      />
+      {picked === '' &&
+        found.data?.items.map((g) => (
+          <Button
+            key={g.id}
+            size="xs"
+            variant="ghost"
+            colorPalette="gray"
+            onClick={() => {
+              setText(g.name);
+              setPicked(g.address);
+              onPick(g.address);
+            }}
+          >
+            {g.name}, {plural(g.counts.owners + g.counts.moderators + g.counts.members, 'person', 'people')}
+          </Button>
+        ))}
+    </Box>
+  );
+}
