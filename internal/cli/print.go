@@ -86,11 +86,14 @@ func (a *app) facts(value any, pairs ...[2]string) error {
 }
 
 // wrap breaks a value at spaces so that lines after the first begin at indent.
-func wrap(s string, indent int) string {
+func wrap(s string, indent int) string { return wrapTo(s, indent, lineWidth) }
+
+// wrapTo is wrap for lines of so many columns.
+func wrapTo(s string, indent, most int) string {
 	var b strings.Builder
 	at := indent
 	for i, word := range strings.Fields(s) {
-		if i > 0 && at+1+cells(word) > lineWidth {
+		if i > 0 && at+1+cells(word) > most {
 			b.WriteString("\n" + strings.Repeat(" ", indent))
 			at = indent
 		} else if i > 0 {
@@ -121,14 +124,24 @@ func table(w io.Writer, fits int, headings []string, rows [][]string) {
 		}
 		widths[i]--
 	}
+	last := len(headings) - 1
 	for _, r := range append([][]string{headings}, rows...) {
 		var line strings.Builder
 		for i, c := range r {
+			if i == last && running[headings[last]] {
+				before := total(widths[:last]) + 2
+				c = wrapTo(c, before, before+max(widths[last], 12))
+				line.WriteString(c)
+				continue
+			}
 			line.WriteString(pad(clip(c, widths[i]), widths[i]) + "  ")
 		}
 		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
 }
+
+// running are last columns that go on in a second line rather than being cut.
+var running = map[string]bool{"WHY OR WHAT TO DO": true, "WHY": true, "BREAKS": true, "SAYS": true, "FOR": true}
 
 // widest returns the widest column of those that ok takes, -1 for none.
 func widest(widths []int, ok func(int) bool) int {

@@ -133,7 +133,7 @@ func (s *Store) CountByRule(ctx context.Context, group uuid.UUID) (n int, err er
 // begun, the most frequent first. It reads everybody: a declared full review.
 func (s *Store) AttributeValues(ctx context.Context, field, begun string, limit int) (out []string, err error) {
 	value := gorm.Expr("JSON_VALUE(attributes, ?)", `$."`+field+`"`)
-	err = s.with(ctx).Raw("SELECT v FROM (SELECT ? AS v FROM people WHERE external = FALSE AND active = TRUE) x WHERE v <> '' AND v LIKE ? GROUP BY v ORDER BY COUNT(*) DESC, v LIMIT ?",
+	err = s.with(ctx).Raw("SELECT v FROM (SELECT ? AS v FROM people WHERE external = FALSE AND active = TRUE) x WHERE v <> '' AND v LIKE ? COLLATE utf8mb4_uca1400_ai_ci GROUP BY v ORDER BY COUNT(*) DESC, v LIMIT ?",
 		value, "%"+likePrefix(begun), limit).Scan(&out).Error
 	return out, wrap("read values", err)
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -160,21 +161,41 @@ func Address(t testing.TB, s string) mailaddr.Address {
 	return a
 }
 
-// Queued returns the recipients of all deliveries that were never tried, by subject.
-func (k *Kit) Queued(t testing.TB) map[string][]string {
+// Letter is a message that was queued.
+type Letter struct {
+	Subject string
+	To      []string
+	Text    string // the whole message, with the soft line breaks of quoted-printable taken out
+}
+
+// Letters returns the messages that have deliveries which were never tried.
+func (k *Kit) Letters(t testing.TB) []Letter {
 	t.Helper()
-	out := map[string][]string{}
+	var out []Letter
 	for {
 		m, rows, err := k.Store.Claim(context.Background(), time.Hour, 1000)
 		if err != nil {
 			return out
 		}
+		text := strings.ReplaceAll(strings.ReplaceAll(string(m.Raw), "=\r\n", ""), "=3D", "=")
+		l := Letter{Subject: m.Subject, Text: text}
 		for i := range rows {
-			out[m.Subject] = append(out[m.Subject], rows[i].Recipient)
+			l.To = append(l.To, rows[i].Recipient)
 			rows[i].State = store.Sent
 		}
+		out = append(out, l)
 		if err := k.Store.FinishDeliveries(context.Background(), rows); err != nil {
 			t.Fatal(err)
 		}
 	}
+}
+
+// Queued returns the recipients of all deliveries that were never tried, by subject.
+func (k *Kit) Queued(t testing.TB) map[string][]string {
+	t.Helper()
+	out := map[string][]string{}
+	for _, l := range k.Letters(t) {
+		out[l.Subject] = append(out[l.Subject], l.To...)
+	}
+	return out
 }

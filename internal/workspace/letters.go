@@ -50,8 +50,8 @@ func (w *Workspace) letter(kind string, g store.Group, path string, fill map[str
 		empty["{"+k+"}"] = v == ""
 	}
 	r := strings.NewReplacer(pairs...)
-	l := letter{Language: g.Language, Sender: lang.sender, Subject: r.Replace(text.subject), Why: r.Replace(text.why)}
-	for _, p := range text.paragraphs {
+	l := letter{Language: g.Language, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why)}
+	for _, p := range text.Paragraphs {
 		missing := false
 		for k, is := range empty {
 			missing = missing || is && strings.Contains(p, k)
@@ -60,8 +60,8 @@ func (w *Workspace) letter(kind string, g store.Group, path string, fill map[str
 			l.Paragraphs = append(l.Paragraphs, r.Replace(p))
 		}
 	}
-	if text.link != "" {
-		l.LinkText, l.Link = r.Replace(text.link), strings.TrimSuffix(w.o.PublicURL, "/")+path
+	if text.Link != "" {
+		l.LinkText, l.Link = r.Replace(text.Link), strings.TrimSuffix(w.o.PublicURL, "/")+path
 	}
 	return l
 }

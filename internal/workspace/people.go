@@ -342,11 +342,18 @@ func (w *Workspace) DepartureEffect(ctx context.Context, a Actor, ref string) (a
 			}
 		}
 	}
-	out.Says = fmt.Sprintf("%s is in %d groups and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", p.Name, out.Groups, out.Owned)
+	out.Says = fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", p.Name, groupsOf(out.Groups), out.Owned)
 	if n := len(out.LastOwner); n > 0 {
 		out.Says += fmt.Sprintf(" %d would have no active owner: name who takes them over.", n)
 	}
 	return out, nil
+}
+
+func groupsOf(n int) string {
+	if n == 1 {
+		return "1 group"
+	}
+	return fmt.Sprintf("%d groups", n)
 }
 
 // Depart marks that somebody has left the organisation: they can't sign in, get no

@@ -311,7 +311,8 @@ func choices(people []store.Person) []api.Name {
 	return out
 }
 
-// hint looks for people whose words begin like those of an address that nobody has.
+// hint looks for people whom a mistyped address may have meant: those whose words
+// begin like its words, else those with an address one or two slips away.
 func (r *resolver) hint(ctx context.Context, out *result, local string) error {
 	if r.hints++; r.hints > maxHints {
 		return nil
@@ -321,8 +322,18 @@ func (r *resolver) hint(ctx context.Context, out *result, local string) error {
 		begun[i] = string([]rune(word)[:min(3, len([]rune(word)))])
 	}
 	found, err := r.w.store.TypeAhead(ctx, strings.Join(begun, " "), 3)
-	out.Choices = choices(found)
-	return err
+	if err != nil {
+		return err
+	}
+	for i := 0; i < len(begun) && len(found) == 0; i++ {
+		like, err := r.w.store.TypeAhead(ctx, begun[i], 200)
+		if err != nil {
+			return err
+		}
+		found = slices.DeleteFunc(like, func(p store.Person) bool { return !mailaddr.NearlySame(localOf(p.AddrKey), strings.ToLower(local)) })
+	}
+	out.Choices = choices(found[:min(len(found), 3)])
+	return nil
 }
 
 func (r *resolver) outsider(out *result, known store.Person) {
@@ -341,7 +352,7 @@ func (r *resolver) outsider(out *result, known store.Person) {
 // the workspace's, where somebody has it there.
 func (r *resolver) slip(ctx context.Context, out *result, a mailaddr.Address) error {
 	for _, d := range r.domains {
-		if !mailaddr.NearDomain(a.Domain(), d) {
+		if !mailaddr.NearlySame(a.Domain(), d) {
 			continue
 		}
 		p, err := r.w.store.PersonByKey(ctx, strings.ToLower(a.Local())+"@"+d)

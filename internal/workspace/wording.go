@@ -8,13 +8,22 @@ import (
 	"time"
 )
 
-// wording is a letter in one language. What stands in braces is filled in; a
+// Wording is a letter in one language. What stands in braces is filled in; a
 // paragraph with something in braces that is empty is left out.
-type wording struct {
-	subject    string
-	paragraphs []string
-	link       string // what is written on the link, "" for none
-	why        string // why the letter came
+type Wording struct {
+	Subject    string
+	Paragraphs []string
+	Link       string // what is written on the link, "" for none
+	Why        string // why the letter came
+}
+
+// Letters returns the letters that the service writes, by language and kind.
+func Letters() map[string]map[string]Wording {
+	out := map[string]map[string]Wording{}
+	for tag, l := range languages {
+		out[tag] = l.letters
+	}
+	return out
 }
 
 // language is what notices can be written in.
@@ -23,7 +32,7 @@ type language struct {
 	days    func(int) string // when something is, in so many days
 	roles   map[string]string
 	sender  string
-	letters map[string]wording
+	letters map[string]Wording
 }
 
 // languages are those in which notices are written, by their tags (RFC 5646). Each
@@ -68,7 +77,7 @@ var english = language{
 	},
 	roles:  map[string]string{"member": "a member", "moderator": "a moderator", "owner": "an owner"},
 	sender: "Mail groups",
-	letters: map[string]wording{
+	letters: map[string]Wording{
 		letterDue: {"{name} expires {when}, on {date}", []string{
 			"The group {name} ({address}) expires {when}, on {date}.",
 			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
@@ -140,7 +149,7 @@ var german = language{
 	},
 	roles:  map[string]string{"member": "Mitglied", "moderator": "Moderator oder Moderatorin", "owner": "Eigentümer oder Eigentümerin"},
 	sender: "E-Mail-Gruppen",
-	letters: map[string]wording{
+	letters: map[string]Wording{
 		letterDue: {"{name} läuft {when} ab, am {date}", []string{
 			"Die Gruppe {name} ({address}) läuft {when} ab, am {date}.",
 			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie „Renew“.",

@@ -172,9 +172,9 @@ func (a Address) Loose() string {
 	return local + "@" + a.Domain()
 }
 
-// NearDomain reports whether two different domains are one or two slips of the hand
+// NearlySame reports whether two different texts, such as domains, are one or two slips of the hand
 // apart: a letter too many, too few, another, or two exchanged.
-func NearDomain(a, b string) bool {
+func NearlySame(a, b string) bool {
 	a, b = strings.ToLower(a), strings.ToLower(b)
 	return a != b && slips(a, b, 2)
 }

@@ -147,7 +147,7 @@ func FuzzDerive(f *testing.F) {
 	})
 }
 
-func TestNearDomain(t *testing.T) {
+func TestNearlySame(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want bool
@@ -156,8 +156,8 @@ func TestNearDomain(t *testing.T) {
 		{"merrowline.exmple", "merrowline.example", true}, {"merrowline.example", "merrowline.example", false}, {"gannetport.example", "merrowline.example", false},
 		{"crew.merrowline.example", "merrowline.example", false}, {"", "ab", true}, {"", "abc", false},
 	} {
-		if got := NearDomain(c.a, c.b); got != c.want {
-			t.Errorf("NearDomain(%s, %s) = %v", c.a, c.b, got)
+		if got := NearlySame(c.a, c.b); got != c.want {
+			t.Errorf("NearlySame(%s, %s) = %v", c.a, c.b, got)
 		}
 	}
 }

@@ -1,0 +1,196 @@
+package workspace_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// directory is a workspace of its own with 10 people of two departments.
+func directory(t *testing.T, schema string) (*kit.Kit, workspace.Actor) {
+	t.Helper()
+	l := life(t, schema)
+	ines := l.Actor(t, kit.Administrator)
+	for i := range 10 {
+		n := api.NewPersonEntry{Address: fmt.Sprintf("hand-%d@merrowline.example", i), Name: fmt.Sprintf("Hand %d", i), Attributes: map[string]string{"department": "Deck", "locality": "Gannet Quay"}}
+		switch i {
+		case 7:
+			n.Attributes["locality"] = "North Ness"
+		case 8:
+			delete(n.Attributes, "locality")
+		case 9:
+			n.Attributes["department"] = "Engine"
+		}
+		if _, err := l.W.CreatePerson(ctx, ines, n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return l, ines
+}
+
+const quayDeck = `department eq "deck" and addresses.locality eq "Gannet Quay"`
+
+func TestMembershipByRule(t *testing.T) {
+	l, ines := directory(t, "rules")
+	g := l.Group(t, "Quay Deck", func(n *api.NewGroup) {
+		n.People = append(n.People, api.NewPerson{Address: "hand-0@merrowline.example"})
+	})
+	e, err := l.W.RuleEffect(ctx, ines, api.RuleQuestion{Expression: quayDeck, Group: g.Address})
+	if err != nil || !e.Valid || e.Match != 7 || e.Come != 6 || e.Go != 0 || e.Near != 3 || len(e.Coming) != 6 {
+		t.Errorf("effect: %+v, %v", e, err)
+	}
+	if e.NearMiss[0].Name.Name != "Hand 8" || e.NearMiss[0].Says != "addresses.locality is empty." || !slices.ContainsFunc(e.NearMiss, func(n api.NearMiss) bool {
+		return n.Name.Name == "Hand 7" && n.Says == "addresses.locality is North Ness."
+	}) {
+		t.Errorf("near misses: %+v", e.NearMiss)
+	}
+	if i := slices.IndexFunc(e.Lacking, func(x api.LackCount) bool { return x.Attribute == "addresses.locality" }); i < 0 || e.Lacking[i].People != 7 || e.People != 16 {
+		t.Errorf("lacking: %+v of %d", e.Lacking, e.People)
+	}
+	if now, _ := l.W.Group(ctx, ines, g.Address); now.Counts != g.Counts || now.ByRule {
+		t.Errorf("trying it changed something: %+v", now)
+	}
+	if e, err := l.W.RuleEffect(ctx, ines, api.RuleQuestion{Expression: "department is x"}); err != nil || e.Valid || e.At != 11 || !strings.Contains(e.Says, "operator") {
+		t.Errorf("a rule that can't be read: %+v, %v", e, err)
+	}
+
+	l.Queued(t)
+	r, err := l.W.SetRule(ctx, l.Actor(t, kit.Owner), g.Address, api.NewRule{Expression: quayDeck})
+	if err != nil || r.Members != 6 || r.Guard != 20 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	if to := l.Queued(t)["You are now in Quay Deck"]; len(to) != 6 {
+		t.Errorf("told: %v", to)
+	}
+	count := func(want int) {
+		t.Helper()
+		if now, err := l.W.Group(ctx, ines, g.Address); err != nil || now.Counts.Members != want || !now.ByRule {
+			t.Errorf("%+v, %v; want %d members", now.Counts, err, want)
+		}
+	}
+	set := func(who string, attributes map[string]string) {
+		t.Helper()
+		if _, err := l.W.ChangePerson(ctx, ines, who+"@merrowline.example", api.PersonPatch{Attributes: attributes}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count(8) // Tove, Hand 0 by hand, 6 by rule
+	set("hand-8", map[string]string{"locality": "gannet quay"})
+	count(9)
+	set("hand-1", map[string]string{"department": "Engine"})
+	count(8)
+	h, _ := l.W.History(ctx, ines, g.Address, "", 1)
+	if h.Items[0].Action != "rule.follow" || !strings.Contains(fmt.Sprint(h.Items[0].Changes), "the entry of Hand 1 changed") || !strings.Contains(fmt.Sprint(h.Items[0].Changes), "hand-1@merrowline.example") {
+		t.Errorf("not recorded: %+v", h.Items[0])
+	}
+	version, _ := l.W.Group(ctx, ines, g.Address)
+	set("hand-2", map[string]string{"title": "Bosun"}) // not asked about
+	if now, _ := l.W.Group(ctx, ines, g.Address); now.Version != version.Version {
+		t.Error("a rule was followed that does not use the attribute")
+	}
+	set("hand-0", map[string]string{"department": "Engine"}) // in by hand
+	count(8)
+	if kind, says := kindOf(t, l.W.RemoveMember(ctx, ines, g.Address, "hand-2@merrowline.example")); kind != workspace.Conflict || !strings.Contains(says, "by its rule") {
+		t.Errorf("taken out by hand: %v %s", kind, says)
+	}
+	if err := l.W.SetStanding(ctx, ines, g.Address, "hand-2@merrowline.example", api.NewStanding{Standing: "barred"}); err != nil {
+		t.Fatal(err)
+	}
+	count(7)
+	set("hand-2", map[string]string{"department": "Deck ", "locality": "North Ness"})
+	set("hand-2", map[string]string{"locality": "Gannet Quay"})
+	count(7) // is barred
+	x, err := l.W.ExplainRule(ctx, ines, api.RuleQuestion{Group: g.Address, Person: "hand-7@merrowline.example"})
+	if err != nil || x.Verdict != "no match" || x.Parts[0].Failed || !x.Parts[1].Failed || x.Parts[1].Says != "addresses.locality is North Ness." {
+		t.Errorf("explained: %+v, %v", x, err)
+	}
+	if _, err := l.W.Depart(ctx, ines, "hand-3@merrowline.example", api.Departure{}); err != nil {
+		t.Fatal(err)
+	}
+	count(6)
+	if _, err := l.W.Return(ctx, ines, "hand-3@merrowline.example"); err != nil {
+		t.Fatal(err)
+	}
+	count(7)
+	if _, err := l.W.CreatePerson(ctx, ines, api.NewPersonEntry{Address: "newhand@merrowline.example", Name: "New Hand", Attributes: map[string]string{"department": "DECK", "locality": "Gannet Quay"}}); err != nil {
+		t.Fatal(err)
+	}
+	count(8)
+
+	if _, err := l.W.Retire(ctx, ines, g.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	set("hand-4", map[string]string{"department": "Engine"})
+	if g, err := l.W.Restore(ctx, ines, g.Address); err != nil || g.Counts.Members != 7 {
+		t.Errorf("after it was away: %+v, %v", g.Counts, err)
+	}
+	if err := l.W.DeleteRule(ctx, ines, g.Address, true); err != nil {
+		t.Fatal(err)
+	}
+	if m, _ := l.W.Members(ctx, ines, g.Address, workspace.MemberList{Way: "hand", Role: "member", Limit: 50}); m.Total != 7 {
+		t.Errorf("kept: %d", m.Total)
+	}
+	if kind, _ := kindOf(t, last(l.W.Rule(ctx, ines, g.Address))); kind != workspace.NotFound {
+		t.Error("the rule is still there")
+	}
+}
+
+func TestTheGuardOfARule(t *testing.T) {
+	l, ines := directory(t, "guard")
+	g, err := l.W.CreateGroup(ctx, ines, api.NewGroup{Name: "Guarded", Owners: []string{kit.Owner}, Rule: `department eq "Deck"`, Quiet: true}, "")
+	if err != nil || g.Counts.Members != 9 {
+		t.Fatalf("%+v, %v", g.Counts, err)
+	}
+	narrow := api.NewRule{Expression: `department eq "Deck" and addresses.locality eq "North Ness"`}
+	if kind, says := kindOf(t, last(l.W.SetRule(ctx, ines, g.Address, narrow))); kind != workspace.Conflict || !strings.Contains(says, "8 of the 9") {
+		t.Errorf("%v %s", kind, says)
+	}
+	if r, _ := l.W.Rule(ctx, ines, g.Address); r.Expression != `department eq "Deck"` || r.Members != 9 {
+		t.Errorf("half done: %+v", r)
+	}
+	l.Queued(t)
+	lines := []string{"address,department"}
+	for i := range 4 {
+		lines = append(lines, fmt.Sprintf("hand-%d@merrowline.example,Engine", i))
+	}
+	if _, err := l.W.ImportPeople(ctx, ines, api.Import{Text: strings.Join(lines, "\n")}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := l.W.Rule(ctx, ines, g.Address)
+	if err != nil || r.Members != 9 || r.Held == nil || r.Held.Go != 4 || r.Held.Cause != "people were imported" {
+		t.Fatalf("the guard let them go: %+v, %v", r, err)
+	}
+	if to := l.Queued(t)["Many people would leave Guarded: please look"]; !slices.Equal(to, []string{kit.Owner}) {
+		t.Errorf("told: %v", to)
+	}
+	if kind, _ := kindOf(t, last(l.W.ReleaseRule(ctx, l.Actor(t, kit.Member), g.Address))); kind != workspace.NotAllowed {
+		t.Error("a member let it happen")
+	}
+	if r, err = l.W.ReleaseRule(ctx, l.Actor(t, kit.Owner), g.Address); err != nil || r.Members != 5 || r.Held != nil {
+		t.Errorf("released: %+v, %v", r, err)
+	}
+	narrow.Confirm = true
+	if r, err = l.W.SetRule(ctx, ines, g.Address, narrow); err != nil || r.Members != 1 {
+		t.Errorf("confirmed: %+v, %v", r, err)
+	}
+	for _, bad := range []string{"", "department", `locality eq "x"`, strings.Repeat("x", 4500)} {
+		if kind, says := kindOf(t, last(l.W.SetRule(ctx, ines, g.Address, api.NewRule{Expression: bad}))); kind != workspace.Invalid || !strings.Contains(says, "expression: ") {
+			t.Errorf("%.20s: %v %s", bad, kind, says)
+		}
+	}
+}
+
+func TestARuleIsCompleted(t *testing.T) {
+	l, ines := directory(t, "complete")
+	for _, c := range [][3]string{{"dep", "attribute", "department"}, {"department ", "operator", "sw"}, {`department eq "`, "value", `"Deck"`}, {`department eq "eng`, "value", `"Engine"`}, {`department eq "Deck" `, "join", "and"}, {`addresses[locality eq "`, "value", `"Gannet Quay"`}} {
+		e, err := l.W.CompleteRule(ctx, ines, c[0], len(c[0]))
+		if err != nil || e.What != c[1] || !slices.ContainsFunc(e.Choices, func(x api.RuleChoice) bool { return x.Text == c[2] }) {
+			t.Errorf("%s: %+v, %v", c[0], e, err)
+		}
+	}
+}
