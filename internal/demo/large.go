@@ -29,7 +29,8 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 	people := make([]store.Person, size.People)
 	for i := range people {
 		address := fmt.Sprintf("person-%06d@%s", i, mainDomain)
-		people[i] = store.Person{ID: store.NewID(), Address: address, AddrKey: address, Active: true, Attributes: []byte("{}"), CreatedAt: now,
+		attributes := fmt.Appendf(nil, `{"department": %q, "locality": %q, "employeeNumber": "E%06d"}`, departments[r.IntN(len(departments))], localities[r.IntN(len(localities))], i)
+		people[i] = store.Person{ID: store.NewID(), Address: address, AddrKey: address, Active: true, Attributes: attributes, CreatedAt: now, Version: 1,
 			Name: firstNames[r.IntN(len(firstNames))] + " " + familyNames[r.IntN(len(familyNames))]}
 	}
 	people[0].WorkspaceRole = "administrator"
@@ -43,10 +44,10 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 		return err
 	}
 	each := size.Memberships / size.Groups
-	for i := range size.Groups {
+	for i := range size.Groups { // 1 to twice as many people in each
 		address := fmt.Sprintf("group-%05d@%s", i, mainDomain)
 		g := store.Group{ID: store.NewID(), Name: fmt.Sprintf("%s %s %05d", departments[r.IntN(len(departments))], localities[r.IntN(len(localities))], i), Address: address, AddrKey: address,
-			Description: "A group of the measurement.", Language: "en", RenewedAt: now, CreatedAt: now, ExpiresAt: now.AddDate(0, 0, r.IntN(365)).Truncate(24 * time.Hour), Version: 1}
+			Description: "A group of the measurement.", Language: "en", DefaultMail: true, RenewedAt: now, CreatedAt: now, ExpiresAt: now.AddDate(0, 0, r.IntN(365)).Truncate(24 * time.Hour), Version: 1}
 		p := policy.Default()
 		p.Answers[policy.Post] = policy.Audience(1 + r.IntN(5))
 		g.SetPolicy(p)

@@ -156,7 +156,7 @@ func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait c
 		"--innodb-log-file-size=8M", "--innodb-buffer-pool-size=128M", "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci"}, asUser()...)
 	if throwaway {
-		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0")
+		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--local-infile=1")
 	}
 	cmd := exec.Command(bin, args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is for us; we stop it in turn

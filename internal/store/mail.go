@@ -73,6 +73,22 @@ func (s *Store) AddMessage(ctx context.Context, m Message, recipients []string) 
 	return s.AddDeliveries(ctx, m.ID, recipients)
 }
 
+// AddMessages records messages, each to one recipient.
+func (s *Store) AddMessages(ctx context.Context, messages []Message, recipient string) error {
+	if len(messages) == 0 {
+		return nil
+	}
+	if err := s.with(ctx).Create(&messages).Error; err != nil {
+		return wrap("record messages", err)
+	}
+	rows := make([]Delivery, len(messages))
+	now := time.Now().UTC()
+	for i, m := range messages {
+		rows[i] = Delivery{MessageID: m.ID, Recipient: recipient, NextAt: now}
+	}
+	return wrap("queue deliveries", s.with(ctx).Create(&rows).Error)
+}
+
 // AddDeliveries queues a message for recipients.
 func (s *Store) AddDeliveries(ctx context.Context, message uuid.UUID, recipients []string) error {
 	if len(recipients) == 0 {

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 	"time"
@@ -113,7 +115,7 @@ func (q MemberQuery) where() (string, []any) {
 		add("m.added_at >= ?", q.Since)
 	}
 	for _, w := range Words(q.Q) {
-		add("m.member_id IN (SELECT ref FROM words WHERE word LIKE ?)", likePrefix(w))
+		add("m.member_id IN (SELECT ref FROM words WHERE kind IN (1, 2) AND word LIKE ?)", likePrefix(w))
 	}
 	return where, args
 }
@@ -254,24 +256,35 @@ func (s *Store) NestedBelow(ctx context.Context, root uuid.UUID, now time.Time) 
 	return e, nil
 }
 
-// PeopleIn returns the memberships of active people in any of groups.
-func (s *Store) PeopleIn(ctx context.Context, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], map[uuid.UUID]string, error) {
+// PeopleIn returns the memberships of active people in any of groups. It reads its
+// rows by hand: there can be as many as people in the workspace.
+func (s *Store) PeopleIn(ctx context.Context, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
 	rows, err := s.with(ctx).Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
 		WHERE m.group_id IN ? AND m.kind = ?`, groups, KindPerson).Rows()
 	if err != nil {
-		return nil, nil, wrap("read people in groups", err)
+		return nil, wrap("read people in groups", err)
 	}
 	defer rows.Close()
 	var out []expand.Entry[uuid.UUID]
-	addresses := map[uuid.UUID]string{}
+	var person, group, role, mail, address sql.RawBytes
+	var last []byte // the group of the row before, which is mostly the same
+	var lastID uuid.UUID
 	for rows.Next() {
-		var e expand.Entry[uuid.UUID]
-		var a string
-		if err := rows.Scan(&e.Person, &e.Group, &e.Role, &e.Mail, &a); err != nil {
-			return nil, nil, wrap("read people in groups", err)
+		if err := rows.Scan(&person, &group, &role, &mail, &address); err != nil {
+			return nil, wrap("read people in groups", err)
 		}
+		e := expand.Entry[uuid.UUID]{Role: expand.Role(role[0] - '0'), Mail: mail[0] == '1', Address: string(address)}
+		if e.Person, err = uuid.ParseBytes(person); err != nil {
+			return nil, wrap("read people in groups", err)
+		}
+		if !bytes.Equal(last, group) {
+			last = append(last[:0], group...)
+			if lastID, err = uuid.ParseBytes(group); err != nil {
+				return nil, wrap("read people in groups", err)
+			}
+		}
+		e.Group = lastID
 		out = append(out, e)
-		addresses[e.Person] = a
 	}
-	return out, addresses, wrap("read people in groups", rows.Err())
+	return out, wrap("read people in groups", rows.Err())
 }

@@ -56,6 +56,17 @@ func (s *Store) AddHistoryOf(ctx context.Context, c Change, affected []Affected)
 	return inBatches(affected, func(rows []Affected) error { return wrap("write the history", s.with(ctx).Create(&rows).Error) })
 }
 
+// AddHistoryEach records changes, each of which affected one person or group.
+func (s *Store) AddHistoryEach(ctx context.Context, rows []Change, affected []Affected) error {
+	if err := s.with(ctx).Create(&rows).Error; err != nil {
+		return wrap("write the history", err)
+	}
+	for i := range affected {
+		affected[i].HistoryID = rows[i].ID
+	}
+	return wrap("write the history", s.with(ctx).Create(&affected).Error)
+}
+
 // HistoryOfPerson returns entries before a number, newest first, that a person made
 // or that affected them.
 func (s *Store) HistoryOfPerson(ctx context.Context, person uuid.UUID, before int64, limit int) (out []Change, next int64, err error) {

@@ -8,6 +8,9 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"ivytable.example/ivytable/internal/core/policy"
 )
 
 // GroupRule is the rule of membership of a group.
@@ -54,11 +57,24 @@ func (s *Store) DeleteRule(ctx context.Context, group uuid.UUID) error {
 		wrap("delete a rule", s.with(ctx).Exec("DELETE FROM rule_attributes WHERE group_id = ?", group).Error))
 }
 
-// RulesUsing returns the rules of living groups that ask about any of some attributes.
+// RulesUsing returns the rules of living groups that ask about any of some
+// attributes. It reads its rows by hand: there can be one for each group.
 func (s *Store) RulesUsing(ctx context.Context, attributes []string, now time.Time) (out []GroupRule, err error) {
-	err = s.with(ctx).Raw(`SELECT r.* FROM group_rules r JOIN mail_groups g ON g.id = r.group_id AND g.ended_at IS NULL AND g.expires_at > ?
-		WHERE r.group_id IN (SELECT group_id FROM rule_attributes WHERE attribute IN ?) ORDER BY r.group_id`, now, attributes).Scan(&out).Error
-	return out, wrap("read rules", err)
+	rows, err := s.with(ctx).Raw(`SELECT r.group_id, r.expression, r.guard, r.held, r.set_by, r.set_at FROM group_rules r
+		JOIN mail_groups g ON g.id = r.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+		WHERE r.group_id IN (SELECT group_id FROM rule_attributes WHERE attribute IN ?) ORDER BY r.group_id`, now, attributes).Rows()
+	if err != nil {
+		return nil, wrap("read rules", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r GroupRule
+		if err := rows.Scan(&r.GroupID, &r.Expression, &r.Guard, (*[]byte)(&r.Held), &r.SetBy, &r.SetAt); err != nil {
+			return nil, wrap("read rules", err)
+		}
+		out = append(out, r)
+	}
+	return out, wrap("read rules", rows.Err())
 }
 
 // PersonFacts are what a rule can ask about a person.
@@ -121,6 +137,46 @@ func (s *Store) MembershipsOf(ctx context.Context, person uuid.UUID, groups []uu
 		out[m.GroupID] = m
 	}
 	return out, nil
+}
+
+// LockGroups returns groups by identifier and keeps others from changing them until
+// the transaction ends.
+func (s *Store) LockGroups(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Group, error) {
+	var rows []Group
+	err := s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Order("id").Find(&rows, "id IN ?", ids).Error
+	out := make(map[uuid.UUID]Group, len(rows))
+	for _, g := range rows {
+		out[g.ID] = g
+	}
+	return out, wrap("read groups", err)
+}
+
+// BarredFrom returns from which of groups an address is barred.
+func (s *Store) BarredFrom(ctx context.Context, key string, groups []uuid.UUID) (map[uuid.UUID]bool, error) {
+	var ids []uuid.UUID
+	err := s.with(ctx).Model(&Standing{}).Where("addr_key = ? AND group_id IN ? AND standing = ?", key, groups, policy.Barred).Pluck("group_id", &ids).Error
+	out := make(map[uuid.UUID]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, wrap("read who is barred", err)
+}
+
+// PersonComes counts one plain member more in groups that are locked, or with by
+// below 0 less.
+func (s *Store) PersonComes(ctx context.Context, groups []uuid.UUID, by int) error {
+	if len(groups) == 0 {
+		return nil
+	}
+	return wrap("count members", s.with(ctx).Exec("UPDATE mail_groups SET members = members + ?, version = version + 1 WHERE id IN ?", by, groups).Error)
+}
+
+// DeleteMembershipsOf takes one person out of groups.
+func (s *Store) DeleteMembershipsOf(ctx context.Context, person uuid.UUID, groups []uuid.UUID) error {
+	if len(groups) == 0 {
+		return nil
+	}
+	return wrap("remove a member", s.with(ctx).Exec("DELETE FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Error)
 }
 
 // CountByRule returns how many people are in a group by its rule.

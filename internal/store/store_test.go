@@ -237,8 +237,8 @@ func TestNesting(t *testing.T) {
 	if err != nil || len(above) != 3 || slices.Contains(above, gone.ID) {
 		t.Errorf("above the person: %v, %v; want low, mid, top", above, err)
 	}
-	entries, addresses, err := s.PeopleIn(ctx, []uuid.UUID{top.ID, mid.ID, low.ID})
-	if err != nil || len(entries) != 1 || addresses[person.ID] != person.Address {
+	entries, err := s.PeopleIn(ctx, []uuid.UUID{top.ID, mid.ID, low.ID})
+	if err != nil || len(entries) != 1 || entries[0].Address != person.Address {
 		t.Errorf("people: %v, %v", entries, err)
 	}
 }

@@ -98,15 +98,24 @@ func (a Actor) name() string {
 
 // send queues a letter about a group in the transaction of its cause.
 func (w *Workspace) send(ctx context.Context, t *store.Store, g *store.Group, to []string, l letter) error {
+	m, err := l.message(g, to, w.now(ctx))
+	if err != nil {
+		return err
+	}
+	return t.AddMessage(ctx, m, to)
+}
+
+// message is a letter about a group as it is queued.
+func (l letter) message(g *store.Group, to []string, now time.Time) (store.Message, error) {
 	id := store.NewID()
 	_, domain, _ := strings.Cut(g.Address, "@")
 	from := "postmaster@" + domain
-	raw, err := l.compose(id.String()+"@"+domain, from, to, w.now(ctx))
+	raw, err := l.compose(id.String()+"@"+domain, from, to, now)
 	if err != nil {
-		return fmt.Errorf("write a letter: %w", err)
+		return store.Message{}, fmt.Errorf("write a letter: %w", err)
 	}
-	return t.AddMessage(ctx, store.Message{ID: id, GroupID: &g.ID, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
-		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: w.now(ctx)}, to)
+	return store.Message{ID: id, GroupID: &g.ID, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
+		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: now}, nil
 }
 
 // maxNamed is to how many people a letter is written by name.

@@ -116,14 +116,14 @@ func (w *Workspace) recipients(ctx context.Context, t Target) ([]string, error) 
 	if err != nil {
 		return nil, err
 	}
-	entries, addresses, err := w.store.PeopleIn(ctx, expand.Reach(t.Group.ID, below))
+	entries, err := w.store.PeopleIn(ctx, expand.Reach(t.Group.ID, below))
 	if err != nil {
 		return nil, err
 	}
 	var out []string
 	for _, e := range expand.People(t.Group.ID, entries) {
 		if e.Mail {
-			out = append(out, addresses[e.Person])
+			out = append(out, e.Address)
 		}
 	}
 	return out, nil

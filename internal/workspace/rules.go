@@ -91,7 +91,11 @@ func guarded(leaving, byRule, guard int) bool { return leaving > 1 && 100*leavin
 // out, and writes one entry of the history.
 func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *store.Group, come []store.PersonFacts, leave []uuid.UUID, how entrance, changes []api.FieldChange) error {
 	now := w.now(ctx)
-	in, err := t.MembersByRule(ctx, g.ID)
+	ids := slices.Clone(leave)
+	for _, f := range come {
+		ids = append(ids, f.ID)
+	}
+	in, err := t.MemberIDs(ctx, g.ID, ids)
 	if err != nil {
 		return err
 	}
@@ -100,7 +104,7 @@ func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *s
 	var affected []store.Affected
 	var told []string
 	for _, f := range come {
-		if _, is := in[f.ID]; is {
+		if in[f.ID] {
 			continue
 		}
 		rows = append(rows, store.Membership{GroupID: g.ID, MemberID: f.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: now, AddedBy: "the rule", ByRule: true})
@@ -296,142 +300,4 @@ func (w *Workspace) reevaluate(ctx context.Context, a Actor, group uuid.UUID, su
 	})
 	w.o.Wake()
 	return err
-}
-
-// followRule lets people come into and go out of g, which is locked. Where the guard
-// stops the going, it is held for a person, and the owners are told.
-func (w *Workspace) followRule(ctx context.Context, t *store.Store, a Actor, g *store.Group, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, byRule int, sure bool, cause string) error {
-	var held json.RawMessage
-	if guarded(len(leave), byRule, kept.Guard) && !sure {
-		var err error
-		if held, err = json.Marshal(api.HeldRule{At: w.now(ctx), Cause: cause, Come: len(come), Go: len(leave)}); err != nil {
-			return err
-		}
-		if len(kept.Held) == 0 {
-			to, err := w.noticeRecipients(ctx, g)
-			if err != nil {
-				return err
-			}
-			l := w.letter(letterRuleHeld, *g, groupPath(*g, "people"), map[string]string{"count": fmt.Sprintf("%d / %d", len(leave), byRule), "cause": cause})
-			if err := w.send(ctx, t, g, to, l); err != nil {
-				return err
-			}
-		}
-		leave = nil
-	}
-	if len(held) > 0 || len(kept.Held) > 0 {
-		kept.Held = held
-		if err := t.SaveRule(ctx, kept); err != nil {
-			return err
-		}
-	}
-	if len(come) == 0 && len(leave) == 0 {
-		return nil
-	}
-	return w.comeAndGo(ctx, t, a, g, come, leave, entrance{action: "rule.follow"}, []api.FieldChange{{Field: "cause", To: cause}})
-}
-
-// follow lets the rules that use some attributes take in, and let go, people whose
-// attributes changed. people are as they are now; all says that every rule is
-// concerned. It runs in the transaction of its cause.
-func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people []store.Person, attributes []string, cause string) error {
-	if len(people) == 0 || len(attributes) == 0 {
-		return nil
-	}
-	rules, err := t.RulesUsing(ctx, attributes, w.now(ctx))
-	if err != nil || len(rules) == 0 {
-		return err
-	}
-	subjects := make([]rule.Subject, len(people))
-	for i, p := range people {
-		subjects[i] = subject(factsOf(p))
-	}
-	var single map[uuid.UUID]store.Membership
-	if len(people) == 1 {
-		ids := make([]uuid.UUID, len(rules))
-		for i, r := range rules {
-			ids[i] = r.GroupID
-		}
-		if single, err = t.MembershipsOf(ctx, people[0].ID, ids); err != nil {
-			return err
-		}
-	}
-	for _, kept := range rules {
-		r, err := rule.Parse(kept.Expression)
-		if err != nil {
-			return fmt.Errorf("the rule of %s: %w", kept.GroupID, err)
-		}
-		in := map[uuid.UUID]bool{}
-		if single != nil {
-			if m, is := single[kept.GroupID]; is {
-				in[m.MemberID] = m.ByRule
-			}
-		} else if in, err = t.MembersByRule(ctx, kept.GroupID); err != nil {
-			return err
-		}
-		var come []store.PersonFacts
-		var leave []uuid.UUID
-		for i, p := range people {
-			byRule, is := in[p.ID]
-			match := p.Active && r.Eval(subjects[i]) == rule.Match
-			switch {
-			case match && !is:
-				come = append(come, factsOf(p))
-			case !match && byRule:
-				leave = append(leave, p.ID)
-			}
-		}
-		if len(come) == 0 && len(leave) == 0 {
-			continue
-		}
-		if err := w.followOne(ctx, t, a, kept, come, leave, cause); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
-	g, err := t.LockGroup(ctx, kept.GroupID)
-	if err != nil {
-		return err
-	}
-	barred, err := t.Barred(ctx, g.ID)
-	if err != nil {
-		return err
-	}
-	come = slices.DeleteFunc(come, func(f store.PersonFacts) bool { return barred[strings.ToLower(f.Address)] })
-	byRule := 0
-	if len(leave) > 1 {
-		if byRule, err = t.CountByRule(ctx, g.ID); err != nil {
-			return err
-		}
-	}
-	return w.followRule(ctx, t, a, &g, kept, come, leave, byRule, false, cause)
-}
-
-// changedPaths returns the attributes of rules that differ between two states of a
-// person; all of them where the person came or left.
-func changedPaths(before, after store.Person) []string {
-	var out []string
-	b, a := fields(before), fields(after)
-	for _, x := range rule.Attributes() {
-		parent, _, _ := strings.Cut(x.Path, ".")
-		switch {
-		case before.ID == uuid.Nil, before.Active != after.Active,
-			x.Field != "" && b[x.Field] != a[x.Field],
-			(x.Path == "displayName" || x.Path == "name.formatted") && before.Name != after.Name:
-			out = append(out, x.Path)
-		case parent == "addresses" && x.Path == "addresses.type":
-			for _, y := range rule.Attributes() {
-				if strings.HasPrefix(y.Path, "addresses.") && y.Field != "" && b[y.Field] != a[y.Field] {
-					out = append(out, x.Path)
-					break
-				}
-			}
-		case x.Path == "phoneNumbers.type" && b["phoneNumbers"] != a["phoneNumbers"]:
-			out = append(out, x.Path)
-		}
-	}
-	return out
 }

@@ -88,6 +88,9 @@ func TestMembershipByRule(t *testing.T) {
 	if h.Items[0].Action != "rule.follow" || !strings.Contains(fmt.Sprint(h.Items[0].Changes), "the entry of Hand 1 changed") || !strings.Contains(fmt.Sprint(h.Items[0].Changes), "hand-1@merrowline.example") {
 		t.Errorf("not recorded: %+v", h.Items[0])
 	}
+	if p, _ := l.W.HistoryOfPerson(ctx, ines, "hand-1@merrowline.example", "", 5); p.Items[0].Action != "rule.follow" || p.Items[0].Subject != g.Address {
+		t.Errorf("not in the person's history: %+v", p.Items)
+	}
 	version, _ := l.W.Group(ctx, ines, g.Address)
 	set("hand-2", map[string]string{"title": "Bosun"}) // not asked about
 	if now, _ := l.W.Group(ctx, ines, g.Address); now.Version != version.Version {

@@ -20,8 +20,9 @@ import (
 
 // Workspace is one organisation's installation.
 type Workspace struct {
-	store *store.Store
-	o     Options
+	store  *store.Store
+	o      Options
+	parsed parsed
 }
 
 // Options are what a workspace is made with.
@@ -40,7 +41,7 @@ func New(s *store.Store, o Options) *Workspace {
 	if o.Wake == nil {
 		o.Wake = func() {}
 	}
-	return &Workspace{s, o}
+	return &Workspace{store: s, o: o}
 }
 
 // Ready reports whether the workspace can work: whether its database answers.

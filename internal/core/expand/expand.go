@@ -92,6 +92,8 @@ type Entry[ID comparable] struct {
 	Group  ID
 	Role   Role
 	Mail   bool // delivery is on for this membership
+
+	Address string // where the person's mail goes
 }
 
 // People returns each person once: by the entry in root where there is one, else

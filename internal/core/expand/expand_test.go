@@ -43,15 +43,15 @@ func TestDepth(t *testing.T) {
 
 func TestPeople(t *testing.T) {
 	got := People("all", []Entry[string]{
-		{"ines", "deck", Owner, true},
-		{"tove", "all", Member, false},
-		{"ines", "all", Moderator, true},
-		{"tove", "deck", Owner, true}, // off in the group itself: the nearer choice stands
-		{"bram", "deck", Member, false},
-		{"bram", "engine", Owner, true},
-		{"bram", "south", Member, false},
+		{Person: "ines", Group: "deck", Role: Owner, Mail: true},
+		{Person: "tove", Group: "all", Role: Member, Mail: false},
+		{Person: "ines", Group: "all", Role: Moderator, Mail: true},
+		{Person: "tove", Group: "deck", Role: Owner, Mail: true}, // off in the group itself: the nearer choice stands
+		{Person: "bram", Group: "deck", Role: Member, Mail: false},
+		{Person: "bram", Group: "engine", Role: Owner, Mail: true},
+		{Person: "bram", Group: "south", Role: Member, Mail: false},
 	})
-	want := []Entry[string]{{"ines", "all", Moderator, true}, {"tove", "all", Member, false}, {"bram", "engine", Member, true}}
+	want := []Entry[string]{{Person: "ines", Group: "all", Role: Moderator, Mail: true}, {Person: "tove", Group: "all", Role: Member, Mail: false}, {Person: "bram", Group: "engine", Role: Member, Mail: true}}
 	if !slices.Equal(got, want) {
 		t.Errorf("People = %v; want %v", got, want)
 	}

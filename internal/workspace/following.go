@@ -1,0 +1,268 @@
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// parsed keeps rules that were read once; a thousand of them are asked about at each
+// change of an attribute.
+type parsed struct {
+	mu    sync.Mutex
+	rules map[string]*rule.Rule
+}
+
+// mostParsed is how many rules are kept read.
+const mostParsed = 20_000
+
+// of returns the rule of a group as it is kept.
+func (p *parsed) of(kept store.GroupRule) (*rule.Rule, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if r := p.rules[kept.Expression]; r != nil {
+		return r, nil
+	}
+	r, err := rule.Parse(kept.Expression)
+	if err != nil {
+		return nil, fmt.Errorf("the rule of %s: %w", kept.GroupID, err)
+	}
+	if p.rules == nil || len(p.rules) >= mostParsed {
+		p.rules = map[string]*rule.Rule{}
+	}
+	p.rules[kept.Expression] = r
+	return r, nil
+}
+
+// followRule lets people come into and go out of g, which is locked. Where the guard
+// stops the going, it is held for a person, and the owners are told.
+func (w *Workspace) followRule(ctx context.Context, t *store.Store, a Actor, g *store.Group, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, byRule int, sure bool, cause string) error {
+	var held json.RawMessage
+	if guarded(len(leave), byRule, kept.Guard) && !sure {
+		var err error
+		if held, err = json.Marshal(api.HeldRule{At: w.now(ctx), Cause: cause, Come: len(come), Go: len(leave)}); err != nil {
+			return err
+		}
+		if len(kept.Held) == 0 {
+			to, err := w.noticeRecipients(ctx, g)
+			if err != nil {
+				return err
+			}
+			l := w.letter(letterRuleHeld, *g, groupPath(*g, "people"), map[string]string{"count": fmt.Sprintf("%d / %d", len(leave), byRule), "cause": cause})
+			if err := w.send(ctx, t, g, to, l); err != nil {
+				return err
+			}
+		}
+		leave = nil
+	}
+	if len(held) > 0 || len(kept.Held) > 0 {
+		kept.Held = held
+		if err := t.SaveRule(ctx, kept); err != nil {
+			return err
+		}
+	}
+	if len(come) == 0 && len(leave) == 0 {
+		return nil
+	}
+	return w.comeAndGo(ctx, t, a, g, come, leave, entrance{action: "rule.follow"}, []api.FieldChange{{Field: "cause", To: cause}})
+}
+
+// follow lets the rules that use some attributes take in, and let go, people whose
+// attributes changed. people are as they are now; all says that every rule is
+// concerned. It runs in the transaction of its cause.
+func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people []store.Person, attributes []string, cause string) error {
+	if len(people) == 0 || len(attributes) == 0 {
+		return nil
+	}
+	rules, err := t.RulesUsing(ctx, attributes, w.now(ctx))
+	if err != nil || len(rules) == 0 {
+		return err
+	}
+	if len(people) == 1 {
+		return w.followPerson(ctx, t, a, people[0], rules, cause)
+	}
+	subjects := make([]rule.Subject, len(people))
+	for i, p := range people {
+		subjects[i] = subject(factsOf(p))
+	}
+	for _, kept := range rules {
+		r, err := w.parsed.of(kept)
+		if err != nil {
+			return err
+		}
+		in, err := t.MembersByRule(ctx, kept.GroupID)
+		if err != nil {
+			return err
+		}
+		var come []store.PersonFacts
+		var leave []uuid.UUID
+		for i, p := range people {
+			byRule, is := in[p.ID]
+			match := p.Active && r.Eval(subjects[i]) == rule.Match
+			switch {
+			case match && !is:
+				come = append(come, factsOf(p))
+			case !match && byRule:
+				leave = append(leave, p.ID)
+			}
+		}
+		if len(come) == 0 && len(leave) == 0 {
+			continue
+		}
+		if err := w.followOne(ctx, t, a, kept, come, leave, cause); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// followPerson is follow for one person, in as many statements for a hundred groups
+// as for one. The guard does not stop one person.
+func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p store.Person, rules []store.GroupRule, cause string) error {
+	s := subject(factsOf(p))
+	match := map[uuid.UUID]bool{}
+	ids := make([]uuid.UUID, len(rules))
+	for i, kept := range rules {
+		r, err := w.parsed.of(kept)
+		if err != nil {
+			return err
+		}
+		ids[i] = kept.GroupID
+		match[kept.GroupID] = p.Active && r.Eval(s) == rule.Match
+	}
+	moved := func(in map[uuid.UUID]store.Membership) (come, leave []uuid.UUID) {
+		for _, id := range ids {
+			switch m, is := in[id]; {
+			case match[id] && !is:
+				come = append(come, id)
+			case !match[id] && m.ByRule:
+				leave = append(leave, id)
+			}
+		}
+		return come, leave
+	}
+	in, err := t.MembershipsOf(ctx, p.ID, ids)
+	if err != nil {
+		return err
+	}
+	come, leave := moved(in)
+	if ids = append(come, leave...); len(ids) == 0 {
+		return nil
+	}
+	groups, err := t.LockGroups(ctx, ids)
+	if err != nil {
+		return err
+	}
+	if in, err = t.MembershipsOf(ctx, p.ID, ids); err != nil { // somebody may have been quicker
+		return err
+	}
+	barred, err := t.BarredFrom(ctx, p.AddrKey, ids)
+	if err != nil {
+		return err
+	}
+	come, leave = moved(in)
+	come = slices.DeleteFunc(come, func(id uuid.UUID) bool { return barred[id] })
+	return w.movePerson(ctx, t, a, p, groups, come, leave, cause)
+}
+
+// movePerson puts a person into groups, which are locked, and takes them out of
+// others, because of their rules.
+func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p store.Person, groups map[uuid.UUID]store.Group, come, leave []uuid.UUID, cause string) error {
+	now := w.now(ctx)
+	var rows []store.Membership
+	var letters []store.Message
+	var changes []store.Change
+	var affected []store.Affected
+	member := expand.Member.String()
+	for i, id := range append(slices.Clone(come), leave...) {
+		g := groups[id]
+		c, did := api.FieldChange{Field: p.Address, From: member}, store.Affected{PersonID: p.ID, Was: member}
+		if i < len(come) {
+			c, did = api.FieldChange{Field: p.Address, To: member}, store.Affected{PersonID: p.ID, Now: member}
+			rows = append(rows, store.Membership{GroupID: id, MemberID: p.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: now, AddedBy: "the rule", ByRule: true})
+			m, err := w.addedLetter(g, a).message(&g, []string{p.Address}, now)
+			if err != nil {
+				return err
+			}
+			letters = append(letters, m)
+		}
+		e, err := entry(a, now, "rule.follow", &g, g.Address, []api.FieldChange{{Field: "cause", To: cause}, c})
+		if err != nil {
+			return err
+		}
+		changes, affected = append(changes, e), append(affected, did)
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	for _, step := range []func() error{
+		func() error { return t.AddMemberships(ctx, rows) },
+		func() error { return t.DeleteMembershipsOf(ctx, p.ID, leave) },
+		func() error { return t.PersonComes(ctx, come, +1) },
+		func() error { return t.PersonComes(ctx, leave, -1) },
+		func() error { return t.AddMessages(ctx, letters, p.Address) },
+		func() error { return t.AddHistoryEach(ctx, changes, affected) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
+	g, err := t.LockGroup(ctx, kept.GroupID)
+	if err != nil {
+		return err
+	}
+	barred := map[string]bool{}
+	if len(come) > 0 {
+		if barred, err = t.Barred(ctx, g.ID); err != nil {
+			return err
+		}
+	}
+	come = slices.DeleteFunc(come, func(f store.PersonFacts) bool { return barred[strings.ToLower(f.Address)] })
+	byRule := 0
+	if len(leave) > 1 {
+		if byRule, err = t.CountByRule(ctx, g.ID); err != nil {
+			return err
+		}
+	}
+	return w.followRule(ctx, t, a, &g, kept, come, leave, byRule, false, cause)
+}
+
+// changedPaths returns the attributes of rules that differ between two states of a
+// person; all of them where the person came or left.
+func changedPaths(before, after store.Person) []string {
+	var out []string
+	b, a := fields(before), fields(after)
+	for _, x := range rule.Attributes() {
+		parent, _, _ := strings.Cut(x.Path, ".")
+		switch {
+		case before.ID == uuid.Nil, before.Active != after.Active,
+			x.Field != "" && b[x.Field] != a[x.Field],
+			(x.Path == "displayName" || x.Path == "name.formatted") && before.Name != after.Name:
+			out = append(out, x.Path)
+		case parent == "addresses" && x.Path == "addresses.type":
+			for _, y := range rule.Attributes() {
+				if strings.HasPrefix(y.Path, "addresses.") && y.Field != "" && b[y.Field] != a[y.Field] {
+					out = append(out, x.Path)
+					break
+				}
+			}
+		case x.Path == "phoneNumbers.type" && b["phoneNumbers"] != a["phoneNumbers"]:
+			out = append(out, x.Path)
+		}
+	}
+	return out
+}
