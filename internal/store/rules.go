@@ -126,10 +126,10 @@ func (s *Store) MembersByRule(ctx context.Context, group uuid.UUID) (map[uuid.UU
 	return out, wrap("read members", rows.Err())
 }
 
-// MembershipsOf returns the memberships of one person in groups, by group.
-func (s *Store) MembershipsOf(ctx context.Context, person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]Membership, error) {
+// MembershipsOf returns the memberships of one person, by group.
+func (s *Store) MembershipsOf(ctx context.Context, person uuid.UUID) (map[uuid.UUID]Membership, error) {
 	var rows []Membership
-	if err := s.with(ctx).Find(&rows, "member_id = ? AND group_id IN ?", person, groups).Error; err != nil {
+	if err := s.with(ctx).Find(&rows, "member_id = ?", person).Error; err != nil {
 		return nil, wrap("read memberships", err)
 	}
 	out := map[uuid.UUID]Membership{}

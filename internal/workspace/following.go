@@ -151,7 +151,7 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 		}
 		return come, leave
 	}
-	in, err := t.MembershipsOf(ctx, p.ID, ids)
+	in, err := t.MembershipsOf(ctx, p.ID)
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 	if err != nil {
 		return err
 	}
-	if in, err = t.MembershipsOf(ctx, p.ID, ids); err != nil { // somebody may have been quicker
+	if in, err = t.MembershipsOf(ctx, p.ID); err != nil { // somebody may have been quicker
 		return err
 	}
 	barred, err := t.BarredFrom(ctx, p.AddrKey, ids)
