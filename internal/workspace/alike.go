@@ -97,17 +97,24 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 	return w.shapeLookAlikes(ctx, a, groups, why, share)
 }
 
-// likeName reports whether most of the words of two names are the same, a plural s
-// aside.
+// likeName reports whether most of the words of two names are the same but for their
+// endings, as dispatch and dispatchers.
 func likeName(words []string, name string) bool {
 	other := slices.DeleteFunc(store.Words(name), func(w string) bool { return common[w] })
 	same := 0
 	for _, x := range words {
-		if slices.ContainsFunc(other, func(y string) bool { return strings.TrimSuffix(x, "s") == strings.TrimSuffix(y, "s") }) {
+		if slices.ContainsFunc(other, func(y string) bool { return likeWord(x, y) }) {
 			same++
 		}
 	}
 	return same > 0 && 3*same >= 2*max(len(words), len(other))
+}
+
+func likeWord(x, y string) bool {
+	if len(x) > len(y) {
+		x, y = y, x
+	}
+	return x == y || len(x) >= 4 && len(y)-len(x) <= 3 && strings.HasPrefix(y, x)
 }
 
 func (w *Workspace) shapeLookAlikes(ctx context.Context, a Actor, groups map[uuid.UUID]store.Group, why map[uuid.UUID][]string, share map[uuid.UUID]int) ([]api.LookAlike, error) {

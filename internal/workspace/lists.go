@@ -108,4 +108,3 @@ func (w *Workspace) peopleReached(ctx context.Context, g *store.Group) ([]uuid.U
 	}
 	return ids, nil
 }
-

@@ -75,7 +75,7 @@ export function People({ group: g }: { group: Group }) {
     ...optional
       .filter((c) => shown.includes(c))
       .map((c) => ({ key: c, label: columnLabels[c], width: c === 'by' ? '14rem' : '8rem' })),
-    { key: 'out', label: '', width: '6.5rem' },
+    { key: 'out', label: <span className="under">{may ? 'Take out' : 'Leave'}</span>, width: '6.5rem' },
   ];
   const exported = new URLSearchParams(Object.entries(query).filter(([, v]) => v !== '')).toString();
   return (

@@ -2,6 +2,7 @@ import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask } from '../api/client';
+import { plural } from '../ui/dates';
 import { fieldLabel, fields } from '../ui/fields';
 import { Panel, Trouble } from '../ui/parts';
 
@@ -157,7 +158,7 @@ export default function ImportPeople() {
                 loading={doIt.isPending}
                 onClick={() => doIt.mutate()}
               >
-                Import: {n} change{n === 1 ? 's' : ''}
+                Import: {plural(n, 'change')}
               </Button>
             </Stack>
           </Panel>

@@ -24,4 +24,5 @@ export const fields: [name: string, label: string][] = [
   ['entitlements', 'Entitlements'],
   ['externalId', 'Identifier elsewhere'],
 ];
-export const fieldLabel = (name: string) => fields.find(([f]) => f === name)?.[1] ?? name;
+export const fieldLabel = (name: string) =>
+  ({ name: 'Name', active: 'Here' })[name] ?? fields.find(([f]) => f === name)?.[1] ?? name;

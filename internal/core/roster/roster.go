@@ -57,7 +57,7 @@ var headings = map[string]string{
 	"name": Name, "displayname": Name, "fullname": Name, "wholename": Name, "person": Name,
 	"role": Role, "rolle": Role, "active": Active,
 	"givenname": "givenName", "firstname": "givenName", "vorname": "givenName", "familyname": "familyName", "lastname": "familyName", "surname": "familyName", "nachname": "familyName",
-	"department": "department", "abteilung": "department", "division": "division", "organization": "organization", "organisation": "organization", "company": "organization",
+	"department": "department", "dept": "department", "abteilung": "department", "division": "division", "organization": "organization", "organisation": "organization", "company": "organization",
 	"title": "title", "jobtitle": "title", "position": "title", "usertype": "userType", "employeetype": "userType", "employeenumber": "employeeNumber", "employeeid": "employeeNumber", "personnelnumber": "employeeNumber",
 	"costcenter": "costCenter", "costcentre": "costCenter", "manager": "manager", "nickname": "nickName", "externalid": "externalId",
 	"locality": "locality", "city": "locality", "town": "locality", "place": "locality", "ort": "locality", "office": "locality", "region": "region", "state": "region", "country": "country", "postalcode": "postalCode",

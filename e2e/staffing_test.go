@@ -1,0 +1,218 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+	"ivytable.example/ivytable/internal/demo"
+)
+
+const harbour = "harbour-watch@merrowline.example"
+
+// TestStaffing walks through what owners and administrators do every day with names
+// and people: in the console first, and then the same by command line and interface.
+func TestStaffing(t *testing.T) {
+	p := newPlace(t)
+	start(t, p.env(), "demo")
+	ines, c := p.browse(demo.Administrator), p.api(demo.Administrator)
+	t.Run("create", func(t *testing.T) { createFromAStart(t, p, ines, c) })
+	t.Run("lists", func(t *testing.T) { addMany(t, p, ines, c) })
+	t.Run("invite", func(t *testing.T) { invite(t, p, ines) })
+	t.Run("requests", func(t *testing.T) { requests(t, p) })
+	t.Run("rule", func(t *testing.T) { ruleOfMembership(t, p, ines, c) })
+	t.Run("names", func(t *testing.T) { names(t, p, ines) })
+	t.Run("people", func(t *testing.T) { peopleComeAndGo(t, p, ines, c) })
+}
+
+// file puts a file into a field as if somebody had chosen it.
+func (b *tab) file(css, name, text string) {
+	b.t.Helper()
+	b.do(b.Until(fmt.Sprintf("document.querySelector(%q)", css)))
+	if _, err := b.Eval(fmt.Sprintf(`(e => { const d = new DataTransfer(); d.items.add(new File([%q], %q)); e.files = d.files; e.dispatchEvent(new Event('change', {bubbles: true})); return 1 })(document.querySelector(%q))`, text, name, css)); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// click clicks on what a selector finds, once it is there.
+func (b *tab) click(css string) {
+	b.t.Helper()
+	b.do(b.Until(fmt.Sprintf("document.querySelector(%q)", css)))
+	if _, err := b.Eval(fmt.Sprintf("document.querySelector(%q).click()", css)); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func createFromAStart(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/groups/new", "Begin from")
+	ines.do(ines.Until(`document.querySelectorAll('[name=start]').length === 6`))
+	if _, err := ines.Eval(`[...document.querySelectorAll('label')].find(l => l.innerText.includes('Open community')).querySelector('input').click()`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.See("Anyone in the workspace may join."), ines.Fill("[name=name]", "Night Dispatchers"), ines.See("Is it there already?"), ines.See("Night Dispatch has a like name"),
+		ines.Fill("[name=name]", "Harbour Watch"), ines.Gone("Is it there already?"), ines.See("The names of administrators get no suffix."),
+		ines.Fill("#owners input", "oda fe"), ines.Press("Oda Fenn"), ines.Fill("[placeholder^='Old names']", "watch, harbour-wach,"), ines.See("watch ×"),
+		ines.See("Does: archive, calendar."))
+	ines.open("/groups", "All Staff")
+	ines.open("/groups/new", "Also at watch, harbour-wach.") // nothing typed is lost
+	ines.do(ines.See("Oda Fenn"), ines.Press("Create and add 1 person"), ines.See("You are not in it."), ines.See("harbour-wach@merrowline.example"))
+	g, err := c.Group(ctx, "watch@merrowline.example")
+	if err != nil || g.Address != harbour || g.Join.How != "freely" || len(g.Aliases) != 2 {
+		t.Errorf("%+v, %v", g, err)
+	}
+	wait(t, "the owner is told", func() bool { return len(p.letters(demo.Owner, "You are now in Harbour Watch")) == 1 })
+	ines.do(ines.Press("Change"), ines.Fill("[name=group-address]", "harbour-lookout@merrowline.example"), ines.See("stays as an alias"), ines.Press("Save"), ines.See("harbour-watch@merrowline.example, "))
+	p.must(demo.Administrator, "harbour-lookout@merrowline.example", "group", "change", "harbour-lookout@merrowline.example", "--address", harbour)
+}
+
+func addMany(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/groups/"+harbour+"/people", "Many at once")
+	ines.do(ines.Press("Many at once"), ines.Fill("[name=many]", "Tove Alder <tove.alder@merrowline.example>, bram.toley@merrowline.example; "+pilot+"; Anders"),
+		ines.See("1 of 4 lines can be added."), ines.See("nobody has it: 1"), ines.See("several people: 1"), ines.See("external: 1"),
+		ines.Press("Bram Tolley, bram.tolley"), ines.See("2 of 4 lines can be added."), ines.Press("Add 2 people"), ines.See("2 people were added"), ines.See("takes no external members"))
+	ines.do(ines.Press("Many at once"), ines.Press("A file"))
+	ines.file("input[type=file]", "crew.csv", "E-mail;Rolle\npetra.vane@merrowline.example;moderator\nmira.stor@crew.merrowline.example;\nnobody@merrowline.example;\n")
+	ines.do(ines.See("2 of 3 lines can be added."), ines.See("Rolle is"), ines.Press("Add 2 people"), ines.See("2 people were added"))
+	for _, name := range []string{"Tove Alder", "Mira Stør"} {
+		ines.click(`[aria-label="Pick ` + name + `"]`)
+	}
+	ines.do(ines.See("2 people are picked:"), ines.Press("Make moderators"), ines.See("2 people changed"))
+	m, err := c.Members(ctx, harbour, client.MemberList{Role: "moderator"})
+	if err != nil || m.Total != 3 {
+		t.Errorf("moderators: %+v, %v", m, err)
+	}
+	if code, out := p.cli(demo.Owner, "member", "list", harbour, "--all"); code != 0 || strings.Count(out, "\n") != 6 {
+		t.Errorf("exported: %d\n%s", code, out)
+	}
+	p.must(demo.Owner, "can be added", "member", "try", harbour, "--people-of", "day-dispatch@merrowline.example")
+}
+
+var invitationLink = regexp.MustCompile(`http://\S+/invitations/[\w-]{32}`)
+
+func invite(t *testing.T, p *place, ines *tab) {
+	p.must(demo.Administrator, "Now:", "policy", "change", harbour, "externals=owners")
+	p.must(demo.Owner, "invited", "member", "invite", harbour, pilot, "mate@gannetport.example")
+	links := map[string]string{}
+	for _, who := range []string{pilot, "mate@gannetport.example"} {
+		wait(t, who+" has an invitation", func() bool { return len(p.letters(who, "Oda Fenn invites you into Harbour Watch")) == 1 })
+		text := strings.ReplaceAll(string(p.raw(who, p.letters(who, "Oda Fenn invites you")[0].N)), "=\r\n", "")
+		if links[who] = invitationLink.FindString(text); links[who] == "" {
+			t.Fatalf("no link in\n%s", text)
+		}
+	}
+	res, err := httpGet(links[pilot])
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, _ = io.Copy(io.Discard, res.Body)
+	res.Body.Close()
+	p.must(demo.Owner, pilot, "invitation", "list", harbour) // fetching the link did nothing
+	if _, err := ines.Eval(`fetch('/api/v1/session', {method: 'DELETE'})`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.Goto(links[pilot]), ines.See("Nothing happens until you answer."), ines.Press("Accept"), ines.See("You accepted"),
+		ines.Goto(links["mate@gannetport.example"]), ines.See("Nothing happens until you answer."), ines.Press("Decline"), ines.See("You declined"),
+		ines.Goto(links[pilot]), ines.See("You accepted"), ines.SignIn("http://"+p.http, demo.Administrator, demo.Password))
+	p.must(demo.Owner, pilot, "member", "list", harbour, "--kind", "external")
+
+	made, err := p.api(demo.Owner).CreateJoinLink(ctx, harbour, api.NewJoinLink{Most: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	jonas := p.browse("jonas.keel@crew.merrowline.example")
+	jonas.do(jonas.Goto(made.URL), jonas.See("gave out this link"), jonas.Press("Join Harbour Watch"), jonas.See("You are a member."))
+	if code, out := p.cli("rurik.gale@merrowline.example", "link", "use", made.URL); code != 5 || !strings.Contains(out, "as many have used it") {
+		t.Errorf("a link for one was used twice: %d %s", code, out)
+	}
+}
+
+func requests(t *testing.T, p *place) {
+	elin := p.browse("elin.marram@merrowline.example")
+	elin.open("/mine", "I could join")
+	elin.do(elin.Fill("[data-search]", "first aid"), elin.See("First Aiders"), elin.Until(`[...document.querySelectorAll('button')].filter(b => b.innerText === 'Ask to join').length === 1`), elin.Press("Ask to join"), elin.See("have been asked"), elin.See("I asked"))
+	oda := p.browse(demo.Owner)
+	oda.open("/waiting", "Petra Vane asks to join")
+	oda.do(oda.See("I take three nights in December."))
+	for _, who := range []string{"Petra Vane", "Mira Stør"} {
+		oda.click(`[aria-label="Pick the request of ` + who + ` to join Night Dispatch"]`)
+	}
+	oda.do(oda.Press("Approve 2 requests"), oda.See("2 requests approved"), oda.Gone("Petra Vane asks to join"))
+	wait(t, "Petra is told", func() bool { return len(p.letters("petra.vane@merrowline.example", "Approved: Night Dispatch")) == 1 })
+	p.must(demo.Owner, "Mira Stør", "member", "list", night, "--search", "mira")
+	r, err := p.api(demo.Owner).Requests(ctx, night, false, client.Paging{})
+	if err != nil || r.Total != 1 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	p.must(demo.Owner, "declined", "request", "decline", r.Items[0].ID, "--reason", "Nights are full")
+	wait(t, "the reason is mailed", func() bool { return len(p.letters("elin.marram@merrowline.example", "Declined: Night Dispatch")) == 1 })
+	oda.open("/groups/"+night+"/ways-in", "Settled about people")
+	oda.do(oda.Fill("[name=standing-address]", "loud@elsewhere.example"), oda.Press("Settle it"), oda.See("loud@elsewhere.example is barred"))
+	if d, err := p.api(demo.Owner).Rehearse(ctx, api.Rehearsal{Action: "post", Group: night, As: "loud@elsewhere.example"}); err != nil || d.Rule != "person.barred" {
+		t.Errorf("%+v, %v", d, err)
+	}
+}
+
+const night = "night-dispatch@merrowline.example"
+
+func ruleOfMembership(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/groups/"+harbour+"/people", "Membership by rule")
+	ines.do(ines.Press("Set a rule"), ines.Fill("[name=rule]", "dep"), ines.Press("department"), ines.Press("eq"), ines.Press(`"Workshop"`), ines.See("would come"),
+		ines.Fill("[name=rule]", `department is "Workshop"`), ines.See("At character 12:"), ines.Fill("[name=rule]", `department eq "Workshop"`), ines.See("people have no department"),
+		ines.Until(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Put it in force:') && !b.disabled)`))
+	if _, err := ines.Eval(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Put it in force:')).click()`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.See("In by it"))
+	r, err := c.Rule(ctx, harbour)
+	if err != nil || r.Members < 10 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	ines.open("/people/rurik.gale@merrowline.example", "Entry in the directory")
+	ines.do(ines.See("Harbour Watch"), ines.See("by rule"), ines.Press("Change"), ines.Fill("[name=field-department]", "Slipway"), ines.Press("Save"), ines.Gone("Harbour Watch"))
+	if now, _ := c.Rule(ctx, harbour); now.Members != r.Members-1 {
+		t.Errorf("%d are in by rule; want %d", now.Members, r.Members-1)
+	}
+	p.must(demo.Administrator, "Harbour Watch", "person", "change", "rurik.gale@merrowline.example", "--set", "department=Workshop")
+	p.must(demo.Owner, "keeps out", "rule", "explain", demo.Member, "--group", harbour)
+	ines.open("/groups/"+harbour+"/history", "let people come and go by the rule of")
+}
+
+func names(t *testing.T, p *place, ines *tab) {
+	ines.open("/rules", "Try a name")
+	ines.do(ines.Fill("[name=suffix]", " - {department}"), ines.See("groups break these rules"), ines.Press("Put these rules in force"), ines.See("The rules of naming are in force"),
+		ines.Fill("[name=try-name]", "Payroll Nord"), ines.See("does not bind you"), ines.Fill("[role=combobox]", "tove al"), ines.Press("Tove Alder"), ines.See("The word payroll is reserved"))
+	tove := p.browse(demo.Member)
+	tove.open("/groups/new", "Begin from")
+	tove.do(tove.Fill("[name=name]", "All Nights"), tove.See("against a rule"), tove.Fill("[name=name]", "Tea Round"), tove.See("Tea Round - Dispatch"), tove.Press("Create and add 1 person"), tove.See("You are an owner."), tove.See("tea-round-dispatch@merrowline.example"))
+	p.must(demo.Administrator, "official groups", "naming", "try", "All Nights", "--as", demo.Member)
+}
+
+func peopleComeAndGo(t *testing.T, p *place, ines *tab, c *client.Client) {
+	ines.open("/people/new", "Add somebody")
+	ines.do(ines.Fill("[name=person-address]", "liv.strand@merrowline.example"), ines.Fill("[name=person-name]", "Liv Strand"), ines.Fill("[name=field-department]", "Workshop"), ines.Press("Add Liv Strand"), ines.See("In 1 group"), ines.See("Harbour Watch"))
+	ines.open("/people/import", "A CSV file")
+	ines.do(ines.Until("document.querySelector('input[type=file]')"))
+	ines.file("input[type=file]", "staff.csv", "Mail,Name,Unit\nliv.strand@merrowline.example,Liv Strand,Deck\nnew.hand@merrowline.example,New Hand,Workshop\nx@elsewhere.example,X,\n")
+	ines.do(ines.See("1 new, 0 changed, 1 the same, 1 wrong"), ines.See("not a domain of this workspace"))
+	if _, err := ines.Eval(`(e => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(e, 'department'); e.dispatchEvent(new Event('change', {bubbles: true})) })([...document.querySelectorAll('label')].find(l => l.innerText.startsWith('Unit')).querySelector('select'))`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.See("1 new, 1 changed, 0 the same, 1 wrong"), ines.See("Department: Workshop → Deck"), ines.Press("Import: 2 changes"), ines.See("Done. Of 3 lines"))
+	if m, err := c.Members(ctx, harbour, client.MemberList{Q: "hand"}); err != nil || m.Total != 1 {
+		t.Errorf("the rule did not follow the import: %+v, %v", m, err)
+	}
+	ines.open("/people?q=liv", "Liv Strand")
+	ines.open("/people/petra.vane@merrowline.example", "leaves")
+	ines.do(ines.Press("Petra Vane leaves…"), ines.See("Nobody else owns"), ines.Fill("[role=combobox]", "hale cor"), ines.Press("Hale Corran"), ines.See("Hale Corran takes over"))
+	if _, err := ines.Eval(`[...document.querySelectorAll('button')].find(b => b.innerText.startsWith('Hand ')).click()`); err != nil {
+		t.Fatal(err)
+	}
+	ines.do(ines.See("has left on"))
+	wait(t, "the heir is told", func() bool { return len(p.letters("hale.corran@merrowline.example", "You now own")) > 0 })
+	p.must(demo.Administrator, "here", "person", "return", "petra.vane@merrowline.example")
+	p.must(demo.Administrator, "person.return", "person", "history", "petra.vane@merrowline.example")
+}
