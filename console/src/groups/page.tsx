@@ -73,6 +73,7 @@ export default function GroupPage() {
             to={`/groups/${g.address}${t && '/' + t}`}
             style={({ isActive }) => ({
               padding: '0.5rem 0.9rem',
+              whiteSpace: 'nowrap',
               borderBottom: '3px solid',
               borderColor: isActive ? 'var(--ivy-colors-ivy-solid)' : 'transparent',
               fontWeight: isActive ? 600 : 400,

@@ -76,37 +76,39 @@ function Groups({ person: p }: { person: PersonDetails }) {
           In no group that you can see into.
         </Text>
       ) : (
-        <table className="list">
-          <thead>
-            <tr>
-              <th scope="col">Group</th>
-              <th scope="col" style={{ width: '11rem' }}>
-                Role
-              </th>
-              <th scope="col" style={{ width: '7.5rem' }}>
-                Since
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {p.groups.map((g) => (
-              <tr key={g.address}>
-                <td>
-                  <Link className="name" to={`/groups/${g.address}`}>
-                    {g.name}
-                  </Link>
-                  {g.ended && ' (ended)'}
-                  <span className="under">{g.address}</span>
-                </td>
-                <td>
-                  {g.last_owner ? <span className="warn">the only owner</span> : g.role}
-                  {g.by_rule && <span className="under">by rule</span>}
-                </td>
-                <td>{date(g.since)}</td>
+        <Box overflowX="auto">
+          <table className="list" style={{ minWidth: '32rem' }}>
+            <thead>
+              <tr>
+                <th scope="col">Group</th>
+                <th scope="col" style={{ width: '11rem' }}>
+                  Role
+                </th>
+                <th scope="col" style={{ width: '7.5rem' }}>
+                  Since
+                </th>
               </tr>
-            ))}
-          </tbody>
-        </table>
+            </thead>
+            <tbody>
+              {p.groups.map((g) => (
+                <tr key={g.address}>
+                  <td>
+                    <Link className="name" to={`/groups/${g.address}`}>
+                      {g.name}
+                    </Link>
+                    {g.ended && ' (ended)'}
+                    <span className="under">{g.address}</span>
+                  </td>
+                  <td>
+                    {g.last_owner ? <span className="warn">the only owner</span> : g.role}
+                    {g.by_rule && <span className="under">by rule</span>}
+                  </td>
+                  <td>{date(g.since)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Box>
       )}
     </Panel>
   );

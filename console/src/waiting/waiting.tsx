@@ -23,18 +23,20 @@ export default function Waiting() {
         <Heading as="h1" size="2xl">
           Waiting
         </Heading>
-        <Text color="fg.muted">
-          {waiting.data && `${plural(waiting.data.pages[0]?.total ?? 0, 'post')} for you to decide, oldest first`}
-        </Text>
       </HStack>
       <Stack mb="6">
         <Panel title="Requests to join or leave">
           <Requests />
         </Panel>
       </Stack>
-      <Heading as="h2" size="md" mb="3">
-        Posts
-      </Heading>
+      <HStack align="baseline" mb="3">
+        <Heading as="h2" size="md">
+          Posts
+        </Heading>
+        <Text color="fg.muted" fontSize="sm">
+          {waiting.data && `${plural(waiting.data.pages[0]?.total ?? 0, 'post')} for you to decide, oldest first`}
+        </Text>
+      </HStack>
       {waiting.error ? (
         <Trouble error={waiting.error} retry={() => void waiting.refetch()} />
       ) : !waiting.data ? (
