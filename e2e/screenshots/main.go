@@ -64,14 +64,12 @@ var shots = []shot{
 		return errors.Join(err, p.See("A draft, not saved yet"), p.See("can write to it from now on"))
 	}},
 	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
-	{name: "group-history", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/history", see: "created"},
 	{name: "care", as: demo.Administrator, path: "/care", see: "Can be restored", do: func(p *browser.Page) error {
 		return errors.Join(p.Fill("[name=term]", "365"), p.See("expire later"))
 	}},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
 	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
-	{name: "sign-in", as: "", path: "/", see: "Password"},
 	{name: "post-office", as: "-", path: "/boxes/" + demo.Owner, see: "Newest first"},
 }
 
