@@ -191,14 +191,13 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) (Page[Person], error)
 
 // TypeAhead returns up to limit active people of the workspace each of whose words
 // of q begins a word of their name or address. It walks one range of the index of
-// words, that of the longest word, and stops when it has enough.
+// words, that of the rarest word, and stops when it has enough.
 func (s *Store) TypeAhead(ctx context.Context, q string, limit int) (out []Person, err error) {
-	words := Words(q)
-	if len(words) == 0 {
-		return nil, nil
+	words, err := s.rarestFirst(ctx, Words(q))
+	if err != nil || len(words) == 0 {
+		return nil, err
 	}
-	slices.SortFunc(words, func(a, b string) int { return len(b) - len(a) })
-	sql, args := `SELECT p.id, p.address, p.addr_key, p.name, p.active, p.attributes FROM words w JOIN people p ON p.id = w.ref AND p.active AND NOT p.external WHERE w.kind = ? AND w.word LIKE ?`,
+	sql, args := `SELECT p.id, p.address, p.addr_key, p.name, p.active, p.attributes FROM words w STRAIGHT_JOIN people p ON p.id = w.ref AND p.active AND NOT p.external WHERE w.kind = ? AND w.word LIKE ?`,
 		[]any{KindPerson, likePrefix(words[0])}
 	for _, w := range words[1:] {
 		sql, args = sql+" AND EXISTS (SELECT 1 FROM words x WHERE x.ref = w.ref AND x.word LIKE ?)", append(args, likePrefix(w))
@@ -216,6 +215,30 @@ func (s *Store) TypeAhead(ctx context.Context, q string, limit int) (out []Perso
 		}
 	}
 	return out, nil
+}
+
+// enough is up to how many people it is counted how rare a word is.
+const enough = 500
+
+// rarestFirst sorts beginnings of words by how many people have them, as far as they
+// are counted, and returns none where nobody has one of them.
+func (s *Store) rarestFirst(ctx context.Context, words []string) ([]string, error) {
+	if len(words) < 2 {
+		return words, nil
+	}
+	counts := make(map[string]int, len(words))
+	for _, w := range words {
+		var n int
+		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM (SELECT 1 FROM words WHERE kind = ? AND word LIKE ? LIMIT ?) x", KindPerson, likePrefix(w), enough).Scan(&n).Error; err != nil {
+			return nil, wrap("search people", err)
+		}
+		if n == 0 {
+			return nil, nil
+		}
+		counts[w] = n
+	}
+	slices.SortFunc(words, func(a, b string) int { return counts[a] - counts[b] })
+	return words, nil
 }
 
 // PeopleByID returns people by identifier.

@@ -34,7 +34,7 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 			why[id] = append(why[id], reason)
 		}
 	}
-	words := slices.DeleteFunc(store.Words(q.Name), func(w string) bool { return common[w] })
+	words := slices.DeleteFunc(store.Words(mailaddr.Skeleton(q.Name)), func(w string) bool { return common[w] })
 	named, err := w.store.GroupsByWords(ctx, words, 50)
 	if err != nil {
 		return nil, err
@@ -100,7 +100,7 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 // likeName reports whether most of the words of two names are the same but for their
 // endings, as dispatch and dispatchers.
 func likeName(words []string, name string) bool {
-	other := slices.DeleteFunc(store.Words(name), func(w string) bool { return common[w] })
+	other := slices.DeleteFunc(store.Words(mailaddr.Skeleton(name)), func(w string) bool { return common[w] })
 	same := 0
 	for _, x := range words {
 		if slices.ContainsFunc(other, func(y string) bool { return likeWord(x, y) }) {

@@ -144,6 +144,7 @@ func TestLookAlikesAreShownBeforeASecondOneIsMade(t *testing.T) {
 		why string
 	}{
 		{api.LookAlikeRequest{Name: "The Pontoon Repair"}, "name"},
+		{api.LookAlikeRequest{Name: "PОNTООN repair"}, "name"}, // with Cyrillic О
 		{api.LookAlikeRequest{Name: "Something else", Address: "pontoon.repairs@merrowline.example"}, "address"},
 		{api.LookAlikeRequest{Name: "Something else", People: []string{kit.Owner, kit.Moderator, kit.Member, kit.Colleague}}, "people"},
 	} {

@@ -260,7 +260,7 @@ func changedPaths(before, after store.Person) []string {
 					break
 				}
 			}
-		case x.Path == "phoneNumbers.type" && b["phoneNumbers"] != a["phoneNumbers"]:
+		case strings.HasSuffix(x.Path, ".type") && b[parent] != a[parent]: // phoneNumbers, ims
 			out = append(out, x.Path)
 		}
 	}

@@ -1,12 +1,12 @@
 import { Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { useEffect, useMemo, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { useMemo } from 'react';
+import { Link } from 'react-router';
 import { api, ask, type Group } from '../api/client';
 import { useMe } from '../session/me';
 import { date, inDays, plural } from '../ui/dates';
 import { Loading, Nothing, State, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
+import { useFilters } from '../ui/params';
 import { type Column, VirtualTable } from '../ui/virtual-table';
 import { writes } from '../ui/words';
 
@@ -23,20 +23,9 @@ const columns: Column[] = [
 
 export default function GroupList() {
   const me = useMe();
-  const [params, setParams] = useSearchParams();
-  const [q, setQ] = useState(params.get('q') ?? '');
+  const { params, set, q, setQ, settled } = useFilters();
   const state = params.getAll('state');
   const sort = params.get('sort') ?? 'name';
-  const settled = useSettled(q, 120);
-  const set = (change: (p: URLSearchParams) => void) =>
-    setParams(
-      (p) => {
-        const next = new URLSearchParams(p);
-        change(next);
-        return next;
-      },
-      { replace: true },
-    );
   const groups = useInfiniteQuery({
     queryKey: ['groups', settled, state, sort],
     placeholderData: keepPreviousData,
@@ -49,13 +38,6 @@ export default function GroupList() {
       ),
     getNextPageParam: (last) => last.next || undefined,
   });
-  useEffect(() => {
-    if ((params.get('q') ?? '') === settled) return;
-    const next = new URLSearchParams(params);
-    if (settled) next.set('q', settled);
-    else next.delete('q');
-    setParams(next, { replace: true });
-  }, [settled, params, setParams]);
   const rows = useMemo(() => groups.data?.pages.flatMap((p) => p.items) ?? [], [groups.data]);
   const total = groups.data?.pages[0]?.total ?? 0;
 
@@ -122,7 +104,7 @@ export default function GroupList() {
               colorPalette="gray"
               onClick={() => {
                 setQ('');
-                setParams({}, { replace: true });
+                set((p) => p.delete('state'));
               }}
             >
               Show all groups

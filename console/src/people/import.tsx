@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { api, ask } from '../api/client';
 import { plural } from '../ui/dates';
 import { fieldLabel, fields } from '../ui/fields';
+import { type Chosen, readFile } from '../ui/file';
 import { Panel, Trouble } from '../ui/parts';
 
 const outcomes = { new: 'new', changed: 'changes', returned: 'returns', departed: 'departs', wrong: 'can’t be taken' };
@@ -12,7 +13,7 @@ const show = (v: unknown) => (v === null || v === undefined || v === '' ? '–' 
 
 /** ImportPeople makes the directory like a CSV file, showing first what that does. */
 export default function ImportPeople() {
-  const [file, setFile] = useState<{ name: string; data: string } | null>(null);
+  const [file, setFile] = useState<Chosen | null>(null);
   const [columns, setColumns] = useState<Record<string, string>>({});
   const [sync, setSync] = useState(false);
   const [force, setForce] = useState(false);
@@ -44,19 +45,13 @@ export default function ImportPeople() {
               type="file"
               aria-label="CSV file of people"
               accept=".csv,.tsv,.txt,text/*"
-              onChange={(e) => {
-                const f = e.target.files?.[0];
-                if (!f) return;
-                void f.arrayBuffer().then((b) => {
-                  let s = '';
-                  const bytes = new Uint8Array(b);
-                  for (let i = 0; i < bytes.length; i += 0x8000)
-                    s += String.fromCharCode(...bytes.subarray(i, i + 0x8000));
+              onChange={(e) =>
+                void readFile(e.target).then((f) => {
                   doIt.reset();
                   setColumns({});
-                  setFile({ name: f.name, data: btoa(s) });
-                });
-              }}
+                  setFile(f);
+                })
+              }
             />
             <label style={{ fontSize: '0.9rem' }}>
               <input type="checkbox" checked={sync} onChange={(e) => setSync(e.target.checked)} /> It is the whole

@@ -1,13 +1,13 @@
 import { Button, Flex, Heading, HStack, Input, NativeSelect, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { useEffect, useMemo, useState } from 'react';
-import { Link, useSearchParams } from 'react-router';
+import { useMemo } from 'react';
+import { Link } from 'react-router';
 import { api, ask, type Person } from '../api/client';
 import { useMe } from '../session/me';
 import { plural } from '../ui/dates';
 import { fields } from '../ui/fields';
 import { Loading, Nothing, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
+import { useFilters } from '../ui/params';
 import { type Column, VirtualTable } from '../ui/virtual-table';
 
 const columns: Column[] = [
@@ -20,32 +20,10 @@ const columns: Column[] = [
 
 export default function PeopleList() {
   const me = useMe();
-  const [params, setParams] = useSearchParams();
-  const [q, setQ] = useState(params.get('q') ?? '');
+  const { params, set, q, setQ, settled } = useFilters();
   const kind = params.get('kind') ?? '';
   const lacks = params.get('lacks') ?? '';
-  const settled = useSettled(q, 120);
-  useEffect(() => {
-    setParams(
-      (p) => {
-        const next = new URLSearchParams(p);
-        if (settled) next.set('q', settled);
-        else next.delete('q');
-        return next;
-      },
-      { replace: true },
-    );
-  }, [settled, setParams]);
-  const set = (name: string, value: string) =>
-    setParams(
-      (p) => {
-        const next = new URLSearchParams(p);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const choose = (name: string, value: string) => set((p) => (value ? p.set(name, value) : p.delete(name)));
   const people = useInfiniteQuery({
     queryKey: ['people', settled, kind, lacks],
     placeholderData: keepPreviousData,
@@ -91,7 +69,7 @@ export default function PeopleList() {
         />
         {me.may.includes('read_departed') && (
           <NativeSelect.Root size="sm" w="11rem">
-            <NativeSelect.Field aria-label="Which people" value={kind} onChange={(e) => set('kind', e.target.value)}>
+            <NativeSelect.Field aria-label="Which people" value={kind} onChange={(e) => choose('kind', e.target.value)}>
               <option value="">who are here</option>
               <option value="departed">who have left</option>
               <option value="external">external members</option>
@@ -103,7 +81,7 @@ export default function PeopleList() {
           <NativeSelect.Field
             aria-label="What is not filled in"
             value={lacks}
-            onChange={(e) => set('lacks', e.target.value)}
+            onChange={(e) => choose('lacks', e.target.value)}
           >
             <option value="">filled in or not</option>
             {fields.slice(0, 10).map(([f, label]) => (

@@ -1,8 +1,10 @@
 import { Box, Button, Field, HStack, Input, NativeSelect, Stack, Text, Textarea } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
 import { type ReactNode, useMemo, useState } from 'react';
 import { api, ask, type Added, type PeopleList, type Roster } from '../api/client';
 import { plural } from './dates';
+import { type Chosen, readFile } from './file';
 import { Trouble } from './parts';
 import { useSettled } from './settled';
 
@@ -26,13 +28,6 @@ const statusWords: Record<Added['status'], string> = {
   refused: 'not possible',
 };
 
-const base64 = (b: ArrayBuffer) => {
-  let s = '';
-  const bytes = new Uint8Array(b);
-  for (let i = 0; i < bytes.length; i += 0x8000) s += String.fromCharCode(...bytes.subarray(i, i + 0x8000));
-  return btoa(s);
-};
-
 /** replaced puts an address in the place of what a line of pasted text names. */
 const replaced = (text: string, given: string, address: string) =>
   text.includes(given) ? text.replace(given, address) : text;
@@ -49,7 +44,7 @@ export function Many(props: {
 }) {
   const [kind, setKind] = useState<(typeof kinds)[number][0]>('text');
   const [text, setText] = useState('');
-  const [file, setFile] = useState<{ name: string; data: string } | null>(null);
+  const [file, setFile] = useState<Chosen | null>(null);
   const [of, setOf] = useState('');
   const [role, setRole] = useState('member');
   const [columns, setColumns] = useState<Record<string, string>>({});
@@ -107,14 +102,7 @@ export function Many(props: {
       {kind === 'file' && (
         <Field.Root>
           <Field.Label>CSV or text</Field.Label>
-          <input
-            type="file"
-            accept=".csv,.txt,.tsv,text/*"
-            onChange={(e) => {
-              const f = e.target.files?.[0];
-              if (f) void f.arrayBuffer().then((b) => setFile({ name: f.name, data: base64(b) }));
-            }}
-          />
+          <input type="file" accept=".csv,.txt,.tsv,text/*" onChange={(e) => void readFile(e.target).then(setFile)} />
           <Field.HelperText>
             The first line may hold headings, such as Name, E-mail, Role. Commas, semicolons or tabs.
           </Field.HelperText>
@@ -143,6 +131,7 @@ export function Many(props: {
         <>
           <Found
             roster={roster.data}
+            group={props.group}
             onColumn={(heading, stands) => setColumns({ ...columns, [heading]: stands })}
             onChoose={(given, address) => setText(replaced(text, given, address))}
             editable={kind === 'text'}
@@ -157,6 +146,7 @@ export function Many(props: {
 /** Found shows who each line of a list is, with counts, those to look at first. */
 function Found(props: {
   roster: Roster;
+  group: string | undefined;
   editable: boolean;
   onColumn: (heading: string, stands: string) => void;
   onChoose: (given: string, address: string) => void;
@@ -230,6 +220,11 @@ function Found(props: {
                       <span className="under" style={{ whiteSpace: 'normal' }}>
                         {l.says}
                       </span>
+                    )}
+                    {props.group && l.outcome === 'refused' && (l.status === 'external' || l.status === 'barred') && (
+                      <Link to={`/groups/${props.group}/${l.status === 'barred' ? 'ways-in' : 'reach'}`}>
+                        <u>{l.status === 'barred' ? 'Lift the bar' : 'Let external members in'}</u>
+                      </Link>
                     )}
                     {props.editable &&
                       l.choices?.map((c) => (

@@ -92,3 +92,14 @@ func FuzzReach(f *testing.F) {
 		}
 	})
 }
+
+func TestHeight(t *testing.T) {
+	for group, want := range map[string]int{"all": 1, "deck": 4, "engine": 2, "south": 4, "nowhere": 1} {
+		if got := Height(group, edges, 4); got != want {
+			t.Errorf("Height(%s) = %d; want %d", group, got, want)
+		}
+	}
+	if got := Height("loop", edges, 5); got != 5 {
+		t.Errorf("in a loop it counts to %d; want 5", got)
+	}
+}

@@ -1,0 +1,257 @@
+package workspace_test
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// agrees checks that what is counted is what is there: the counts in each group's
+// row against its members, one way or another listed, and an owner in each.
+func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
+	t.Helper()
+	page, err := l.W.Groups(ctx, ines, workspace.GroupList{Limit: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range page.Items {
+		var c api.Counts
+		seen := map[string]bool{}
+		for cursor := ""; ; {
+			m, err := l.W.Members(ctx, ines, g.Address, workspace.MemberList{Limit: 50, Cursor: cursor})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, x := range m.Items {
+				if seen[x.ID] {
+					t.Errorf("%s has %s twice", g.Name, x.Address)
+				}
+				seen[x.ID] = true
+				switch {
+				case x.Kind == "group":
+					c.Nested++
+				case x.Role == "owner":
+					c.Owners++
+				case x.Role == "moderator":
+					c.Moderators++
+				default:
+					c.Members++
+				}
+				if x.External {
+					c.External++
+				}
+			}
+			if cursor = m.Next; cursor == "" {
+				break
+			}
+		}
+		if c != g.Counts {
+			t.Errorf("%s counts %+v, but has %+v", g.Name, g.Counts, c)
+		}
+		if c.Owners == 0 {
+			t.Errorf("%s has lost its owners", g.Name)
+		}
+		if n, err := l.W.Nesting(ctx, ines, g.Address); err != nil || n.Depth > n.Deepest {
+			t.Errorf("%s is %d deep, %v", g.Name, n.Depth, err)
+		}
+	}
+}
+
+// crowd is a workspace with people, groups and a way to do something at random.
+type crowd struct {
+	*kit.Kit
+	ines   workspace.Actor
+	people []string
+	groups []string
+}
+
+func newCrowd(t *testing.T, schema string) *crowd {
+	l := life(t, schema)
+	c := &crowd{Kit: l, ines: l.Actor(t, kit.Administrator), people: []string{kit.Owner, kit.Moderator, kit.Member, kit.Colleague, kit.Auditor}}
+	for i := range 15 {
+		address := fmt.Sprintf("hand-%02d@merrowline.example", i)
+		if _, err := l.W.CreatePerson(ctx, c.ines, api.NewPersonEntry{Address: address, Name: fmt.Sprintf("Hand %d", i), Attributes: map[string]string{"department": "Deck"}}); err != nil {
+			t.Fatal(err)
+		}
+		c.people = append(c.people, address)
+	}
+	for i := range 6 {
+		g := l.Group(t, fmt.Sprintf("Crowd %d", i), func(n *api.NewGroup) {
+			n.Externals, n.Join = "owners", &api.JoinPatch{How: []string{"freely", "asking"}[i%2]}
+			n.Leave = []string{"free", "asking", "fixed"}[i%3]
+		})
+		c.groups = append(c.groups, g.Address)
+	}
+	if _, err := l.W.SetRule(ctx, c.ines, c.groups[0], api.NewRule{Expression: `department eq "Deck"`, Confirm: true}); err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// step does one thing at random. What people can be told not to do is no failure;
+// anything else is.
+func (c *crowd) step(t *testing.T, r *rand.Rand) {
+	group, who := c.groups[r.IntN(len(c.groups))], c.people[r.IntN(len(c.people))]
+	role := []string{"member", "moderator", "owner"}[r.IntN(3)]
+	as := workspace.Actor{}
+	if p, err := c.Store.PersonByKey(ctx, who); err == nil {
+		as = workspace.Actor{Person: p, Via: "api"}
+	}
+	outside := fmt.Sprintf("pilot-%d@port.example", r.IntN(4))
+	var err error
+	switch r.IntN(13) {
+	case 0:
+		_, err = c.W.AddMembers(ctx, c.ines, group, api.NewMembers{People: []api.NewPerson{{Address: who, Role: role}, {Address: outside}}})
+	case 1:
+		_, err = c.W.AddMembers(ctx, c.ines, group, api.NewMembers{People: []api.NewPerson{{Address: c.groups[r.IntN(len(c.groups))]}}})
+	case 2:
+		_, err = c.W.ChangeMembers(ctx, c.ines, group, api.MembersPatch{Members: []string{who, c.people[r.IntN(len(c.people))], outside}, Role: role})
+	case 3:
+		_, err = c.W.ChangeMembers(ctx, c.ines, group, api.MembersPatch{Members: []string{who, outside, kit.Owner}, Remove: true})
+	case 4:
+		_, err = c.W.Join(ctx, as, group, api.Wish{})
+	case 5:
+		_, err = c.W.Leave(ctx, as, group, api.Wish{})
+	case 6:
+		var p api.Page[api.Request]
+		if p, err = c.W.Requests(ctx, c.ines, "", false, "", 5); err == nil && len(p.Items) > 0 {
+			var ids []string
+			for _, x := range p.Items {
+				ids = append(ids, x.ID)
+			}
+			_, err = c.W.DecideRequests(ctx, c.ines, api.Decisions{Requests: ids, Verdict: []string{"approve", "decline"}[r.IntN(2)]})
+		}
+	case 7:
+		err = c.W.SetStanding(ctx, c.ines, group, who, api.NewStanding{Standing: []string{"barred", "none", "held"}[r.IntN(3)]})
+	case 8:
+		_, err = c.W.ChangePerson(ctx, c.ines, who, api.PersonPatch{Attributes: map[string]string{"department": []string{"Deck", "Engine", ""}[r.IntN(3)]}}, 0)
+	case 9:
+		if who != kit.Owner {
+			_, err = c.W.Depart(ctx, c.ines, who, api.Departure{HandTo: kit.Owner})
+		}
+	case 10:
+		_, err = c.W.Return(ctx, c.ines, who)
+	case 11:
+		_, err = c.W.AddMembers(ctx, c.ines, group, api.NewMembers{List: &api.PeopleList{Of: c.groups[r.IntN(len(c.groups))]}})
+	case 12:
+		address := strings.Replace(group, "@", fmt.Sprintf("-%d@", r.IntN(3)), 1)
+		_, err = c.W.ChangeGroup(ctx, c.ines, group, api.GroupPatch{Address: &address}, 0)
+		if err == nil {
+			_, err = c.W.ChangeGroup(ctx, c.ines, address, api.GroupPatch{Address: &group}, 0)
+		}
+	}
+	if e := new(workspace.Error); err != nil && !errors.As(err, &e) {
+		t.Errorf("%v", err)
+	}
+}
+
+// ruled checks that those are in by rule whom the rule takes, who are not barred and
+// not in by hand.
+func (c *crowd) ruled(t *testing.T) {
+	t.Helper()
+	in := map[string]bool{}
+	m, err := c.W.Members(ctx, c.ines, c.groups[0], workspace.MemberList{Limit: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range m.Items {
+		in[x.Address] = x.ByRule
+	}
+	barred := map[string]bool{}
+	s, err := c.W.Standings(ctx, c.ines, c.groups[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range s {
+		barred[x.Address] = x.Standing == "barred"
+	}
+	for _, who := range append(slices.Clone(c.people), kit.Administrator, kit.Left) {
+		p, err := c.Store.PersonByKey(ctx, who)
+		if err != nil {
+			t.Fatal(err)
+		}
+		byRule, is := in[who]
+		matches := p.Active && strings.Contains(string(p.Attributes), `"Deck"`)
+		switch {
+		case matches && !is && !barred[who]:
+			t.Errorf("%s matches, but is not in it", who)
+		case !matches && byRule:
+			t.Errorf("%s does not match, but is in by rule", who)
+		case barred[who] && is:
+			t.Errorf("%s is barred, but in it", who)
+		}
+	}
+}
+
+func TestWhateverPeopleDoTheCountsAgree(t *testing.T) {
+	c := newCrowd(t, "crowd")
+	r := rand.New(rand.NewPCG(17, 4))
+	for range 12 {
+		for range 30 {
+			c.step(t, r)
+		}
+		agrees(t, c.Kit, c.ines)
+	}
+}
+
+func TestWhateverPeopleDoAtOnceTheCountsAgree(t *testing.T) {
+	c := newCrowd(t, "crowdatonce")
+	var all sync.WaitGroup
+	for i := range 6 {
+		all.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(i), 9))
+			for range 30 {
+				c.step(t, r)
+			}
+		})
+	}
+	all.Wait()
+	agrees(t, c.Kit, c.ines)
+}
+
+// By hand nobody is put into the group with the rule here, so that who is in it
+// follows from the directory alone.
+func TestWhoIsInByRuleFollowsFromTheDirectory(t *testing.T) {
+	c := newCrowd(t, "crowdruled")
+	r := rand.New(rand.NewPCG(3, 1))
+	for range 8 {
+		for range 25 {
+			who := c.people[r.IntN(len(c.people))]
+			var err error
+			switch r.IntN(6) {
+			case 0, 1, 2:
+				_, err = c.W.ChangePerson(ctx, c.ines, who, api.PersonPatch{Attributes: map[string]string{"department": []string{"Deck", "Engine", ""}[r.IntN(3)]}}, 0)
+			case 3:
+				if _, err = c.W.Depart(ctx, c.ines, who, api.Departure{}); err != nil {
+					_, err = c.W.Return(ctx, c.ines, who)
+				}
+			case 4:
+				if who != kit.Owner {
+					err = c.W.SetStanding(ctx, c.ines, c.groups[0], who, api.NewStanding{Standing: "barred"})
+				}
+			case 5:
+				lines := "address,department\n"
+				for _, x := range c.people {
+					if p, _ := c.Store.PersonByKey(ctx, x); p.Active && r.IntN(3) == 0 {
+						lines += x + "," + []string{"Deck", "Engine"}[r.IntN(2)] + "\n"
+					}
+				}
+				if _, err = c.W.ImportPeople(ctx, c.ines, api.Import{Text: lines}); err == nil {
+					_, err = c.W.ReleaseRule(ctx, c.ines, c.groups[0])
+				}
+			}
+			if e := new(workspace.Error); err != nil && !errors.As(err, &e) {
+				t.Fatal(err)
+			}
+		}
+		c.ruled(t)
+	}
+}
