@@ -252,7 +252,7 @@ func TestKilledBetweenAcceptingAndDelivering(t *testing.T) {
 	serve := func() *process { return start(t, append(p.env(), "IVYTABLE_RELAY="+relay), "serve") }
 	first := serve()
 	c := p.api(demo.Administrator)
-	n := api.NewGroup{Name: "Kept", Owners: []string{demo.Administrator}, PolicyPatch: api.PolicyPatch{Externals: "owners"}}
+	n := api.NewGroup{Quiet: true, Name: "Kept", Owners: []string{demo.Administrator}, PolicyPatch: api.PolicyPatch{Externals: "owners"}}
 	for i := range 150 {
 		n.People = append(n.People, api.NewPerson{Address: fmt.Sprintf("guest-%03d@elsewhere.example", i)})
 	}
