@@ -222,6 +222,8 @@ func (w *Workspace) accept(ctx context.Context, t *store.Store, as Actor, g *sto
 	switch {
 	case settled.Standing == policy.Barred:
 		return fail(Conflict, "You can't join %s: you are barred from it.", g.Name)
+	case !as.Person.External && !as.Person.Active:
+		return fail(Conflict, "%s is marked as having left the organisation, so can't join %s. An administrator can mark them as back.", i.Address, g.Name)
 	case as.Person.External && g.Externals == policy.ExternalsBarred:
 		return fail(Conflict, "%s no longer takes people from outside. Write to its owners at %s.", g.Name, ownersOf(g))
 	}

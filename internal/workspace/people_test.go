@@ -80,6 +80,32 @@ func TestTheDirectoryOfPeople(t *testing.T) {
 	}
 }
 
+func TestWhoHasLeftCantAcceptAnInvitation(t *testing.T) {
+	l, ines := directory(t, "invited_left")
+	g := l.Group(t, "Too Late")
+	l.Queued(t)
+	if _, err := l.W.AddMembers(ctx, ines, g.Address, api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: kit.Colleague}}}); err != nil {
+		t.Fatal(err)
+	}
+	secret := offered(t, l.Letters(t)[0])
+	if _, err := l.W.Depart(ctx, ines, kit.Colleague, api.Departure{}); err != nil {
+		t.Fatal(err)
+	}
+	before, _ := l.W.Group(ctx, ines, g.Address)
+	if kind, says := kindOf(t, last(l.W.AnswerInvitation(ctx, workspace.Actor{}, secret, api.Answer{Answer: "accept"}))); kind != workspace.Conflict || !strings.Contains(says, "having left") {
+		t.Errorf("%v %s", kind, says)
+	}
+	if now, _ := l.W.Group(ctx, ines, g.Address); now.Counts != before.Counts {
+		t.Errorf("%+v, was %+v", now.Counts, before.Counts)
+	}
+	if _, err := l.W.Return(ctx, ines, kit.Colleague); err != nil {
+		t.Fatal(err)
+	}
+	if o, err := l.W.AnswerInvitation(ctx, workspace.Actor{}, secret, api.Answer{Answer: "accept"}); err != nil || o.State != "accepted" {
+		t.Errorf("back again: %+v, %v", o, err)
+	}
+}
+
 func TestDepartureHandsOver(t *testing.T) {
 	l, ines := directory(t, "departure")
 	alone := l.Group(t, "Alone", func(n *api.NewGroup) { n.Description = "What only Oda does" })
