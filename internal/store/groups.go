@@ -100,7 +100,7 @@ func (s *Store) AddGroup(ctx context.Context, g *Group) error {
 	if err != nil {
 		return err
 	}
-	t := &Store{s.with(ctx)}
+	t := s.in(ctx)
 	row := addressRow(a, KindGroup, g.ID)
 	if err := t.db.Create(&row).Error; err != nil {
 		return wrap("take the address", err)
@@ -115,7 +115,7 @@ func (s *Store) AddGroup(ctx context.Context, g *Group) error {
 // it searchable by them. It returns ErrDuplicate where one of them, or one too
 // alike, is somebody else's.
 func (s *Store) SetAddresses(ctx context.Context, g *Group, aliases []string) error {
-	t := &Store{s.with(ctx)}
+	t := s.in(ctx)
 	if err := t.db.Where("ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Delete(&address{}).Error; err != nil {
 		return wrap("replace addresses", err)
 	}
@@ -147,7 +147,7 @@ func (s *Store) SetAddresses(ctx context.Context, g *Group, aliases []string) er
 // LockGroup, and counts its version up. With renamed, it is searchable by its new name.
 func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
 	g.Version++
-	t := &Store{s.with(ctx)}
+	t := s.in(ctx)
 	if err := t.db.Omit("People").Save(g).Error; err != nil {
 		return wrap("save the group", err)
 	}
@@ -211,6 +211,64 @@ func (g *Group) into() []any {
 		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Standing, &g.StandingBy, &g.Version, &g.CreatedAt}
 }
 
+// readGroups runs the query of a list of groups. It asks which groups, in which
+// version, and reads only those that are not in memory.
+func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) error {
+	if inTx(s.db) {
+		return scanGroups(q, func(g Group) { *items = append(*items, g) })
+	}
+	rows, err := q.Select("id, version").Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var wanted []groupVersion
+	for rows.Next() {
+		var v groupVersion
+		if err := rows.Scan(&v.id, &v.version); err != nil {
+			return err
+		}
+		wanted = append(wanted, v)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	have, missing := s.memory.groupsOf(wanted)
+	if len(missing) > 0 {
+		err := scanGroups(s.with(ctx).Model(&Group{}).Where("id IN ?", missing), func(g Group) {
+			have[g.ID] = g
+			s.memory.keepGroup(g)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, v := range wanted {
+		if g, ok := have[v.id]; ok { // else it was deleted since
+			*items = append(*items, g)
+		}
+	}
+	return nil
+}
+
+// scanGroups calls f for every group that q names. It reads the columns by hand: by
+// reflection would cost as much as the query.
+func scanGroups(q *gorm.DB, f func(Group)) error {
+	rows, err := q.Select(groupColumns).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var g Group
+		if err := rows.Scan(g.into()...); err != nil {
+			return err
+		}
+		f(g)
+	}
+	return rows.Err()
+}
+
 // GroupQuery says which groups to list.
 type GroupQuery struct {
 	Q        string            // words that begin words of the name or address
@@ -269,8 +327,9 @@ func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
 			policy.Workspace, append(above, q.Viewer))
 	}
 	key := groupSorts[q.Sort]
-	key.desc, key.columns, key.into = q.Desc, groupColumns, (*Group).into
-	return page(db, q.After, q.Limit, key)
+	key.desc, key.keep = q.Desc, true
+	key.read = func(q *gorm.DB, items *[]Group) error { return s.readGroups(ctx, q, items) }
+	return page(s, db, q.After, q.Limit, key)
 }
 
 func (s *Store) groupsOf(ctx context.Context, person uuid.UUID, role int8) (ids []uuid.UUID, err error) {
@@ -294,7 +353,7 @@ func (s *Store) Above(ctx context.Context, person uuid.UUID, now time.Time) (ids
 // soonest first, after the given place.
 func (s *Store) ExpiryCandidates(ctx context.Context, until time.Time, after Cursor, limit int) (Page[Group], error) {
 	db := s.with(ctx).Model(&Group{}).Where("ended_at IS NULL AND expires_at <= ?", until)
-	return page(db, after, limit, groupSorts[ByExpires])
+	return page(s, db, after, limit, groupSorts[ByExpires])
 }
 
 // EndedBefore returns up to limit groups that ended at or before a time.

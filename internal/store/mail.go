@@ -124,7 +124,7 @@ func (s *Store) WaitingPosts(ctx context.Context, person uuid.UUID, group uuid.U
 	if person != uuid.Nil {
 		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= 2)", person)
 	}
-	return page(db, after, limit, sortKey[Message]{column: "received_at", value: func(m Message) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }})
+	return page(s, db, after, limit, sortKey[Message]{column: "received_at", value: func(m Message) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }})
 }
 
 // Claim takes up to limit due deliveries of one message for the length of lease:

@@ -126,7 +126,12 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) (Page[MemberRow], er
 	where, args := q.where()
 	p := Page[MemberRow]{Total: q.After.Total}
 	if q.After == (Cursor{}) {
-		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&p.Total).Error; err != nil {
+		var err error
+		p.Total, err = s.keptCount(fmt.Sprint(where, args), func() (n int64, err error) {
+			err = s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
+			return n, err
+		})
+		if err != nil {
 			return p, wrap("count members", err)
 		}
 	} else {
@@ -225,15 +230,21 @@ func (s *Store) Owners(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][
 
 // Roles returns a person's own role in each of groups.
 func (s *Store) Roles(ctx context.Context, person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expand.Role, error) {
-	var rows []Membership
-	if err := s.with(ctx).Select("group_id", "role").Find(&rows, "member_id = ? AND group_id IN ?", person, groups).Error; err != nil {
+	rows, err := s.with(ctx).Raw("SELECT group_id, role FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Rows()
+	if err != nil {
 		return nil, wrap("read roles", err)
 	}
+	defer rows.Close()
 	out := map[uuid.UUID]expand.Role{}
-	for _, r := range rows {
-		out[r.GroupID] = r.Role
+	for rows.Next() {
+		var id uuid.UUID
+		var role expand.Role
+		if err := rows.Scan(&id, &role); err != nil {
+			return nil, wrap("read roles", err)
+		}
+		out[id] = role
 	}
-	return out, nil
+	return out, wrap("read roles", rows.Err())
 }
 
 // NestedBelow returns which live groups are nested in which, from root down.

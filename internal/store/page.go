@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -56,41 +55,35 @@ type sortKey[T any] struct {
 	column string
 	desc   bool
 	value  func(T) (string, uuid.UUID)
-
-	// For the longest list, where reading by reflection would cost as much as the
-	// query: its columns, and where each goes. Nil: by reflection.
-	columns string
-	into    func(*T) []any
+	keep   bool                               // how long the list is may be kept: only tables that memory watches are asked
+	read   func(q *gorm.DB, items *[]T) error // nil: by reflection
 }
 
-// read runs the query of a page.
-func (k sortKey[T]) read(q *gorm.DB, items *[]T) error {
-	if k.into == nil {
-		return q.Find(items).Error
+// length counts the rows of a query.
+func length(s *Store, q *gorm.DB, keep bool) (int64, error) {
+	read := func() (n int64, err error) {
+		err = q.Session(&gorm.Session{}).Count(&n).Error
+		return n, err
 	}
-	rows, err := q.Select(k.columns).Rows()
-	if err != nil {
-		return err
+	if !keep {
+		return read()
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var item T
-		if err := rows.Scan(k.into(&item)...); err != nil {
-			return err
-		}
-		*items = append(*items, item)
-	}
-	return rows.Err()
+	var n int64
+	dry := q.Session(&gorm.Session{DryRun: true}).Count(&n).Statement
+	return s.keptCount(dry.SQL.String()+fmt.Sprint(dry.Vars), read)
 }
 
-func page[T any](db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
+func page[T any](s *Store, db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
 	p := Page[T]{Total: after.Total}
 	var all errgroup.Group
-	if _, inTx := db.Statement.ConnPool.(*sql.Tx); inTx {
+	if inTx(db) {
 		all.SetLimit(1) // a transaction is one connection
 	}
 	if after == (Cursor{}) {
-		all.Go(func() error { return wrap("count a list", db.Session(&gorm.Session{}).Count(&p.Total).Error) })
+		all.Go(func() (err error) {
+			p.Total, err = length(s, db.Session(&gorm.Session{}), key.keep)
+			return wrap("count a list", err)
+		})
 	}
 	dir, cmp := "", ">"
 	if key.desc {
@@ -99,6 +92,9 @@ func page[T any](db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T],
 	q := db.Session(&gorm.Session{})
 	if after != (Cursor{}) {
 		q = q.Where(fmt.Sprintf("(%s %s ? OR %s = ? AND id %s ?)", key.column, cmp, key.column, cmp), after.Value, after.Value, after.ID)
+	}
+	if key.read == nil {
+		key.read = func(q *gorm.DB, items *[]T) error { return q.Find(items).Error }
 	}
 	all.Go(func() error {
 		return wrap("read a list", key.read(q.Order(key.column+dir).Order("id"+dir).Limit(limit+1), &p.Items))

@@ -186,7 +186,7 @@ func (s *Store) People(ctx context.Context, q PeopleQuery) (Page[Person], error)
 	if q.Lacks != "" {
 		db = db.Where("COALESCE(JSON_VALUE(attributes, ?), '') = ''", `$."`+q.Lacks+`"`)
 	}
-	return page(db, q.After, q.Limit, sortKey[Person]{column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
+	return page(s, db, q.After, q.Limit, sortKey[Person]{keep: true, column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
 }
 
 // TypeAhead returns up to limit active people of the workspace each of whose words
@@ -267,7 +267,7 @@ func (s *Store) LockPerson(ctx context.Context, id uuid.UUID) (p Person, err err
 // counts their version up. Their address stays.
 func (s *Store) SavePerson(ctx context.Context, p *Person, renamed bool) error {
 	p.Version++
-	t := &Store{s.with(ctx)}
+	t := s.in(ctx)
 	if err := t.db.Save(p).Error; err != nil {
 		return wrap("save a person", err)
 	}

@@ -107,7 +107,8 @@ func (s *Store) History(ctx context.Context, group uuid.UUID, before int64, limi
 // Setting reads a setting of the workspace into v and returns its version, 0 with
 // v untouched where it was never set.
 func (s *Store) Setting(ctx context.Context, name string, v any) (version int, err error) {
-	return s.setting(s.with(ctx), name, v)
+	row, err := s.keptSetting(name, func() (settingRow, error) { return readSetting(s.with(ctx), name) })
+	return row.into(v, err)
 }
 
 // LockSetting is Setting for a transaction that will change it. A setting that was
@@ -116,22 +117,29 @@ func (s *Store) LockSetting(ctx context.Context, name string, v any) (version in
 	if err := s.with(ctx).Exec("INSERT IGNORE INTO settings (name, value, version) VALUES (?, 'null', 0)", name).Error; err != nil {
 		return 0, wrap("lock a setting", err)
 	}
-	return s.setting(s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}), name, v)
+	row, err := readSetting(s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}), name)
+	return row.into(v, err)
 }
 
-func (s *Store) setting(db *gorm.DB, name string, v any) (int, error) {
-	var row struct {
-		Value   json.RawMessage
-		Version int
-	}
-	err := db.Table("settings").Where("name = ?", name).Take(&row).Error
+// settingRow is a setting as it is written; Value is nil for one that was never set.
+type settingRow struct {
+	Value   json.RawMessage
+	Version int
+}
+
+func readSetting(db *gorm.DB, name string) (row settingRow, err error) {
+	err = db.Table("settings").Where("name = ?", name).Take(&row).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return 0, nil
+		return settingRow{}, nil
 	}
-	if err != nil {
-		return 0, wrap("read a setting", err)
+	return row, wrap("read a setting", err)
+}
+
+func (r settingRow) into(v any, err error) (version int, _ error) {
+	if err != nil || r.Value == nil {
+		return 0, err
 	}
-	return row.Version, json.Unmarshal(row.Value, v)
+	return r.Version, json.Unmarshal(r.Value, v)
 }
 
 // SaveSetting writes a setting with its new version.

@@ -88,7 +88,7 @@ func (s *Store) Requests(ctx context.Context, q RequestQuery) (Page[Request], er
 	if q.Runner != uuid.Nil {
 		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", q.Runner, expand.Moderator)
 	}
-	return page(db, q.After, q.Limit, sortKey[Request]{column: "made_at", desc: q.Person != uuid.Nil,
+	return page(s, db, q.After, q.Limit, sortKey[Request]{column: "made_at", desc: q.Person != uuid.Nil,
 		value: func(r Request) (string, uuid.UUID) { return r.MadeAt.Format(dbTime), r.ID }})
 }
 
@@ -138,7 +138,7 @@ func (s *Store) SaveInvitation(ctx context.Context, i Invitation) error {
 // Invitations returns a page of a group's open invitations, newest first.
 func (s *Store) Invitations(ctx context.Context, group uuid.UUID, after Cursor, limit int) (Page[Invitation], error) {
 	db := s.with(ctx).Model(&Invitation{}).Where("group_id = ? AND state = ?", group, Undecided)
-	return page(db, after, limit, sortKey[Invitation]{column: "made_at", desc: true, value: func(i Invitation) (string, uuid.UUID) { return i.MadeAt.Format(dbTime), i.ID }})
+	return page(s, db, after, limit, sortKey[Invitation]{column: "made_at", desc: true, value: func(i Invitation) (string, uuid.UUID) { return i.MadeAt.Format(dbTime), i.ID }})
 }
 
 // JoinLink lets whoever has it enter a group. Only the hash of its secret is kept.

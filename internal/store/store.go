@@ -27,7 +27,8 @@ var (
 
 // Store gives access to the records, through a pool or inside one transaction.
 type Store struct {
-	db *gorm.DB
+	db     *gorm.DB
+	memory *memory
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -61,7 +62,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	pool.SetMaxOpenConns(32)
 	pool.SetMaxIdleConns(16)
 	pool.SetConnMaxIdleTime(5 * time.Minute)
-	s := &Store{db}
+	s := &Store{db, &memory{}}
+	if err := s.memory.watch(db); err != nil {
+		return nil, err
+	}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -121,7 +125,9 @@ const tries = 8
 // another transaction (1213) or waited too long for a lock (1205).
 func (s *Store) Tx(ctx context.Context, f func(*Store) error) error {
 	for try := 1; ; try++ {
-		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx}) })
+		var t touches
+		err := s.db.WithContext(ctx).Set(touchedKey, &t).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.memory}) })
+		s.memory.forget(t)
 		var m *driver.MySQLError
 		if !errors.As(err, &m) || m.Number != 1213 && m.Number != 1205 || try == tries {
 			return err
@@ -135,6 +141,8 @@ func (s *Store) Tx(ctx context.Context, f func(*Store) error) error {
 }
 
 func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+func (s *Store) in(ctx context.Context) *Store { return &Store{s.with(ctx), s.memory} }
 
 // wrap gives an error of the database its meaning here.
 func wrap(doing string, err error) error {

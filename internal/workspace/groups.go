@@ -10,7 +10,6 @@ import (
 	"unicode"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -81,53 +80,39 @@ func (w *Workspace) Groups(ctx context.Context, a Actor, l GroupList) (api.Page[
 
 // shapePage shapes groups with what belongs to them, read for all at once.
 func (w *Workspace) shapePage(ctx context.Context, a Actor, page store.Page[store.Group], p lifecycle.Policy, now time.Time) (api.Page[api.Group], error) {
-	ids := make([]uuid.UUID, len(page.Items))
-	for i, g := range page.Items {
-		ids[i] = g.ID
-	}
-	none := api.Page[api.Group]{}
-	if len(ids) == 0 {
-		return api.Page[api.Group]{Items: []api.Group{}, Total: page.Total}, nil
-	}
-	var owners map[uuid.UUID][]store.OwnerRow
-	var aliases map[uuid.UUID][]string
-	var roles map[uuid.UUID]expand.Role
-	var all errgroup.Group
-	all.Go(func() (err error) { owners, err = w.store.Owners(ctx, ids); return err })
-	all.Go(func() (err error) { aliases, err = w.store.Aliases(ctx, ids); return err })
-	all.Go(func() (err error) { roles, err = w.store.Roles(ctx, a.Person.ID, ids); return err })
-	if err := all.Wait(); err != nil {
-		return none, err
+	around, err := w.store.Around(ctx, a.Person.ID, page.Items)
+	if err != nil {
+		return api.Page[api.Group]{}, err
 	}
 	return pageOf(page, func(g store.Group) api.Group {
-		return shape(g, owners[g.ID], aliases[g.ID], roles[g.ID], p, now)
+		return shape(g, around[g.ID], p, now)
 	}), nil
 }
 
-func shape(g store.Group, owners []store.OwnerRow, aliases []string, mine expand.Role, p lifecycle.Policy, now time.Time) api.Group {
+func shape(g store.Group, around store.Around, p lifecycle.Policy, now time.Time) api.Group {
 	life, state := g.Life(), p.State(g.Life(), now)
 	if state == lifecycle.Lapsed && life.Ended.IsZero() {
 		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
 	}
 	half := policyHalf(g.Policy())
 	out := api.Group{
-		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: aliases, Description: g.Description, Language: g.Language,
+		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: around.Aliases, Description: g.Description, Language: g.Language,
 		Delivery: delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.Ruled, State: string(state), Traits: []string{}, Privacy: half.Privacy, Policy: half.Policy, Join: half.Join, Leave: half.Leave,
 		Externals: half.Externals, Hold: half.Hold, Suspicious: half.Suspicious, Sentence: g.Policy().Sentence(), Owners: []api.Name{},
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
 		Term:   api.Term{RenewedAt: g.RenewedAt, Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt, Version: g.Version,
 	}
-	if aliases == nil {
+	if around.Aliases == nil {
 		out.Aliases = []string{}
 	}
 	if g.Traits != "" {
 		out.Traits = strings.Split(g.Traits, ",")
 	}
-	for _, o := range owners {
+	for _, o := range around.Owners {
 		out.Owners = append(out.Owners, api.Name{Name: o.Name, Address: o.Address})
 	}
-	if mine != 0 {
-		out.MyRole = mine.String()
+	if around.Role != 0 {
+		out.MyRole = around.Role.String()
 	}
 	if g.Standing != "" {
 		out.Term.Standing = &api.Standing{Reason: g.Standing, By: g.StandingBy}
