@@ -23,6 +23,19 @@ type GroupRule struct {
 	SetAt      time.Time
 }
 
+// HoldRules keeps every rule as it is until the transaction ends. Many can hold them
+// at once.
+func (s *Store) HoldRules(ctx context.Context) error {
+	return wrap("hold the rules", s.with(ctx).Raw("SELECT version FROM settings WHERE name = 'rules' LOCK IN SHARE MODE").Scan(new(int)).Error)
+}
+
+// LockRules keeps everybody else from holding or locking the rules until the
+// transaction ends: a change of a person before it is seen by it, one after it sees
+// the rules as it left them.
+func (s *Store) LockRules(ctx context.Context) error {
+	return wrap("lock the rules", s.with(ctx).Raw("SELECT version FROM settings WHERE name = 'rules' FOR UPDATE").Scan(new(int)).Error)
+}
+
 // Rule returns the rule of a group, ErrNotFound where it has none.
 func (s *Store) Rule(ctx context.Context, group uuid.UUID) (r GroupRule, err error) {
 	err = s.with(ctx).Take(&r, "group_id = ?", group).Error

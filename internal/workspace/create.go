@@ -51,14 +51,13 @@ func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, ke
 	if err := refusedAsProblems(results, len(n.Owners)); err != nil {
 		return api.Group{}, err
 	}
-	var come []store.PersonFacts
-	if d.rule != nil {
-		if come, err = w.matching(ctx, d.rule); err != nil {
-			return api.Group{}, err
-		}
-	}
 	err = w.store.Tx(ctx, func(t *store.Store) error {
 		g, results := d.group, slices.Clone(results) // a repeat of the transaction begins anew
+		if d.rule != nil {
+			if err := t.LockRules(ctx); err != nil {
+				return err
+			}
+		}
 		if key != "" {
 			if err := t.AddIdempotency(ctx, store.Idempotency{PersonID: a.Person.ID, IdemKey: key, Request: sum[:], GroupID: g.ID, CreatedAt: g.CreatedAt}); err != nil {
 				return err
@@ -81,6 +80,10 @@ func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, ke
 		}
 		if d.rule == nil {
 			return nil
+		}
+		come, err := matching(ctx, t, d.rule)
+		if err != nil {
+			return err
 		}
 		if err := t.SetRule(ctx, store.GroupRule{GroupID: g.ID, Expression: d.rule.String(), Guard: defaultGuard, SetBy: a.String(), SetAt: g.CreatedAt}, paths(d.rule)); err != nil {
 			return err

@@ -74,7 +74,7 @@ func (w *Workspace) Depart(ctx context.Context, a Actor, ref string, d api.Depar
 		}
 	}
 	var p store.Person
-	err = w.store.Tx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store) error {
 		if p, err = t.LockPerson(ctx, found.ID); err != nil {
 			return err
 		}
@@ -181,7 +181,7 @@ func (w *Workspace) Return(ctx context.Context, a Actor, ref string) (api.Person
 		return none, err
 	}
 	var p store.Person
-	err = w.store.Tx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store) error {
 		if p, err = t.LockPerson(ctx, found.ID); err != nil {
 			return err
 		}

@@ -77,9 +77,20 @@ func (w *Workspace) followRule(ctx context.Context, t *store.Store, a Actor, g *
 	return w.comeAndGo(ctx, t, a, g, come, leave, entrance{action: "rule.follow"}, []api.FieldChange{{Field: "cause", To: cause}})
 }
 
+// directoryTx runs a transaction that changes people. The rules that they are asked
+// about stay as they are until it ends.
+func (w *Workspace) directoryTx(ctx context.Context, f func(*store.Store) error) error {
+	return w.store.Tx(ctx, func(t *store.Store) error {
+		if err := t.HoldRules(ctx); err != nil {
+			return err
+		}
+		return f(t)
+	})
+}
+
 // follow lets the rules that use some attributes take in, and let go, people whose
 // attributes changed. people are as they are now; all says that every rule is
-// concerned. It runs in the transaction of its cause.
+// concerned. It runs in the transaction of its cause, a directoryTx.
 func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people []store.Person, attributes []string, cause string) error {
 	if len(people) == 0 || len(attributes) == 0 {
 		return nil

@@ -228,7 +228,7 @@ func (p *plan) finish(l roster.List) {
 
 // applyImport carries a plan out in one transaction.
 func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan) error {
-	return w.store.Tx(ctx, func(t *store.Store) error {
+	return w.directoryTx(ctx, func(t *store.Store) error {
 		now := w.now(ctx)
 		changes := changeList{shown: []api.FieldChange{{Field: "import", To: p.out.Says}}}
 		var affected []store.Affected

@@ -4,12 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -62,6 +64,47 @@ func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
 		if n, err := l.W.Nesting(ctx, ines, g.Address); err != nil || n.Depth > n.Deepest {
 			t.Errorf("%s is %d deep, %v", g.Name, n.Depth, err)
 		}
+	}
+}
+
+// remembers checks that the lists of a workspace that has been asked before are those
+// of one that begins anew on the same tables, for everybody who asks.
+func remembers(t *testing.T, l *kit.Kit, people []string) {
+	t.Helper()
+	s, err := store.Open(ctx, l.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	anew := workspace.New(s, workspace.Options{Now: l.Now, PublicURL: "http://console.example"})
+	same := func(what string, list func(*workspace.Workspace) (any, error)) {
+		t.Helper()
+		want, err := list(anew)
+		got, err2 := list(l.W)
+		if err != nil || err2 != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s is remembered as\n%+v, %v\nbut is\n%+v, %v", what, got, err2, want, err)
+		}
+	}
+	for _, who := range people {
+		as := l.Actor(t, who)
+		for _, scope := range []string{"", "mine", "owned", "joinable"} {
+			same("the groups of "+who+" "+scope, func(w *workspace.Workspace) (any, error) {
+				return w.Groups(ctx, as, workspace.GroupList{Scope: scope, Sort: "-people", Limit: 5})
+			})
+		}
+	}
+	ines := l.Actor(t, kit.Administrator)
+	same("the directory", func(w *workspace.Workspace) (any, error) {
+		return w.People(ctx, ines, workspace.PeopleList{Limit: 5})
+	})
+	page, err := l.W.Groups(ctx, ines, workspace.GroupList{Limit: 200})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range page.Items {
+		same("who is in "+g.Name, func(w *workspace.Workspace) (any, error) {
+			return w.Members(ctx, ines, g.Address, workspace.MemberList{Limit: 5})
+		})
 	}
 }
 
@@ -194,11 +237,13 @@ func (c *crowd) ruled(t *testing.T) {
 func TestWhateverPeopleDoTheCountsAgree(t *testing.T) {
 	c := newCrowd(t, "crowd")
 	r := rand.New(rand.NewPCG(17, 4))
-	for range 12 {
-		for range 30 {
+	some := []string{kit.Administrator, kit.Owner, kit.Member, kit.Colleague}
+	for range 24 {
+		for range 15 {
 			c.step(t, r)
 		}
 		agrees(t, c.Kit, c.ines)
+		remembers(t, c.Kit, some)
 	}
 }
 
@@ -210,11 +255,15 @@ func TestWhateverPeopleDoAtOnceTheCountsAgree(t *testing.T) {
 			r := rand.New(rand.NewPCG(uint64(i), 9))
 			for range 30 {
 				c.step(t, r)
+				if _, err := c.W.Groups(ctx, c.ines, workspace.GroupList{Sort: "-people", Limit: 5}); err != nil {
+					t.Error(err)
+				}
 			}
 		})
 	}
 	all.Wait()
 	agrees(t, c.Kit, c.ines)
+	remembers(t, c.Kit, []string{kit.Administrator, kit.Owner, kit.Member})
 }
 
 // By hand nobody is put into the group with the rule here, so that who is in it
@@ -253,5 +302,35 @@ func TestWhoIsInByRuleFollowsFromTheDirectory(t *testing.T) {
 			}
 		}
 		c.ruled(t)
+	}
+}
+
+// A rule is set anew again and again while people change: each is seen by one of the
+// two sides, and by the rule that stands in the end.
+func TestARuleThatIsSetWhilePeopleChange(t *testing.T) {
+	c := newCrowd(t, "crowdset")
+	for round := range 6 {
+		var all sync.WaitGroup
+		for i := range 4 {
+			all.Go(func() {
+				r := rand.New(rand.NewPCG(uint64(round), uint64(i)))
+				for range 12 {
+					who := c.people[r.IntN(len(c.people))]
+					if _, err := c.W.ChangePerson(ctx, c.ines, who, api.PersonPatch{Attributes: map[string]string{"department": []string{"Deck", "Engine"}[r.IntN(2)]}}, 0); err != nil {
+						t.Errorf("change %s: %v", who, err)
+					}
+				}
+			})
+		}
+		all.Go(func() {
+			for _, text := range []string{`department eq "Engine"`, `title pr`, `department eq "Deck"`} {
+				if _, err := c.W.SetRule(ctx, c.ines, c.groups[0], api.NewRule{Expression: text, Confirm: true}); err != nil {
+					t.Errorf("set %s: %v", text, err)
+				}
+			}
+		})
+		all.Wait()
+		c.ruled(t)
+		agrees(t, c.Kit, c.ines)
 	}
 }

@@ -205,7 +205,7 @@ func (w *Workspace) CreatePerson(ctx context.Context, a Actor, n api.NewPersonEn
 		return none, err
 	}
 	made := store.Person{ID: store.NewID(), Address: addr.Key(), AddrKey: addr.Key(), Name: strings.TrimSpace(n.Name), Active: true, WorkspaceRole: n.WorkspaceRole, Attributes: b, CreatedAt: w.now(ctx), Version: 1}
-	err = w.store.Tx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store) error {
 		if err := t.AddPeople(ctx, []store.Person{made}); err != nil {
 			return err
 		}
@@ -255,7 +255,7 @@ func (w *Workspace) ChangePerson(ctx context.Context, a Actor, ref string, patch
 		return none, err
 	}
 	var after store.Person
-	err = w.store.Tx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store) error {
 		before, err := t.LockPerson(ctx, found.ID)
 		if err != nil {
 			return err

@@ -40,9 +40,10 @@ func paths(r *rule.Rule) []string {
 	return out
 }
 
-// matching returns everybody in the workspace whom a rule takes.
-func (w *Workspace) matching(ctx context.Context, r *rule.Rule) (out []store.PersonFacts, err error) {
-	err = w.store.EachPersonFacts(ctx, func(f store.PersonFacts) error {
+// matching returns everybody in the workspace whom a rule takes. The rules are locked,
+// so that nobody changes who is not asked about it.
+func matching(ctx context.Context, t *store.Store, r *rule.Rule) (out []store.PersonFacts, err error) {
+	err = t.EachPersonFacts(ctx, func(f store.PersonFacts) error {
 		if r.Eval(subject(f)) == rule.Match {
 			out = append(out, f)
 		}
@@ -179,11 +180,14 @@ func (w *Workspace) SetRule(ctx context.Context, a Actor, ref string, n api.NewR
 	if err != nil {
 		return api.Rule{}, wrongRule(n.Expression, err)
 	}
-	match, err := w.matching(ctx, r)
-	if err != nil {
-		return api.Rule{}, err
-	}
 	err = w.store.Tx(ctx, func(t *store.Store) error {
+		if err := t.LockRules(ctx); err != nil {
+			return err
+		}
+		match, err := matching(ctx, t, r)
+		if err != nil {
+			return err
+		}
 		g, err := t.LockGroup(ctx, found.ID)
 		if err != nil {
 			return err
@@ -230,6 +234,9 @@ func (w *Workspace) DeleteRule(ctx context.Context, a Actor, ref string, keep bo
 		return err
 	}
 	return w.store.Tx(ctx, func(t *store.Store) error {
+		if err := t.LockRules(ctx); err != nil {
+			return err
+		}
 		g, err := t.LockGroup(ctx, found.ID)
 		if err != nil {
 			return err
@@ -273,21 +280,27 @@ func (w *Workspace) ReleaseRule(ctx context.Context, a Actor, ref string) (api.R
 // reevaluate follows the rule of a group, where it has one, for everybody. Without
 // sure, those stay whom the guard protects, and a person is asked.
 func (w *Workspace) reevaluate(ctx context.Context, a Actor, group uuid.UUID, sure bool) error {
-	kept, err := w.store.Rule(ctx, group)
-	if errors.Is(err, store.ErrNotFound) {
+	if _, err := w.store.Rule(ctx, group); errors.Is(err, store.ErrNotFound) {
 		return nil
-	} else if err != nil {
-		return err
 	}
-	r, err := rule.Parse(kept.Expression)
-	if err != nil {
-		return fmt.Errorf("the rule of %s: %w", group, err)
-	}
-	match, err := w.matching(ctx, r)
-	if err != nil {
-		return err
-	}
-	err = w.store.Tx(ctx, func(t *store.Store) error {
+	err := w.store.Tx(ctx, func(t *store.Store) error {
+		if err := t.LockRules(ctx); err != nil {
+			return err
+		}
+		kept, err := t.Rule(ctx, group)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		r, err := w.parsed.of(kept)
+		if err != nil {
+			return err
+		}
+		match, err := matching(ctx, t, r)
+		if err != nil {
+			return err
+		}
 		g, err := t.LockGroup(ctx, group)
 		if err != nil {
 			return err
