@@ -134,7 +134,7 @@ func asUser() []string {
 
 func install(ctx context.Context, data string) error {
 	args := append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal",
-		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=8M"}, asUser()...)
+		"--skip-test-db", "--skip-name-resolve", logSize}, asUser()...)
 	out, err := exec.CommandContext(ctx, "mariadb-install-db", args...).CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
 		return errors.New("MariaDB is not installed; install Debian's package mariadb-server, or give the address of a server with --dsn")
@@ -146,6 +146,20 @@ func install(ctx context.Context, data string) error {
 	return nil
 }
 
+// logSize bounds what is read again after a crash, and how much can be written before
+// pages have to be.
+const logSize = "--innodb-log-file-size=96M"
+
+// cacheMB is how much of its tables the server keeps in memory, at most: an eighth of
+// the machine's memory, from 128 MB to 2 GB. It is taken as it is needed.
+func cacheMB() int {
+	var kB int
+	if b, err := os.ReadFile("/proc/meminfo"); err == nil {
+		_, _ = fmt.Sscanf(string(b), "MemTotal: %d kB", &kB) // its first line
+	}
+	return min(max(kB/1024/8, 128), 2048)
+}
+
 func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait chan struct{}, err error) {
 	bin, err := exec.LookPath("mariadbd")
 	if err != nil {
@@ -153,7 +167,7 @@ func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait c
 	}
 	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + socket, "--pid-file=" + filepath.Join(dir, "db.pid"),
 		"--port=" + strconv.Itoa(port), "--bind-address=127.0.0.1", "--skip-networking=0", "--skip-name-resolve", "--log-error=" + filepath.Join(dir, "db.err"),
-		"--innodb-log-file-size=8M", "--innodb-buffer-pool-size=128M", "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
+		logSize, fmt.Sprintf("--innodb-buffer-pool-size=%dM", cacheMB()), "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci"}, asUser()...)
 	if throwaway {
 		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--local-infile=1")

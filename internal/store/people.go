@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 	"gorm.io/gorm/clause"
 
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 )
 
@@ -277,9 +279,56 @@ func (s *Store) SavePerson(ctx context.Context, p *Person, renamed bool) error {
 	return t.setWords(KindPerson, p.ID, p.Name, p.Address)
 }
 
-// EndCredentials ends every session and token of a person.
-func (s *Store) EndCredentials(ctx context.Context, person uuid.UUID) error {
-	return wrap("end credentials", s.with(ctx).Delete(&Credential{}, "person_id = ?", person).Error)
+// LockPeople is LockPerson for many. Those who are not there are left out.
+func (s *Store) LockPeople(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Person, error) {
+	out := make(map[uuid.UUID]Person, len(ids))
+	ids = slices.SortedFunc(slices.Values(ids), func(a, b uuid.UUID) int { return bytes.Compare(a[:], b[:]) }) // all lock in one order
+	return out, inBatches(ids, func(ids []uuid.UUID) error {
+		var rows []Person
+		if err := s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Order("id").Find(&rows, "id IN ?", ids).Error; err != nil {
+			return wrap("read people", err)
+		}
+		for _, p := range rows {
+			out[p.ID] = p
+		}
+		return nil
+	})
+}
+
+// SavePeople is SavePerson for many, who were read with LockPeople. What they sign
+// in with stays. Those of renamed are searchable by their new names.
+func (s *Store) SavePeople(ctx context.Context, people []Person, renamed []Person) error {
+	for i := range people {
+		people[i].Version++
+	}
+	update := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"name", "active", "workspace_role", "attributes", "departed_at", "version"})}
+	err := inBatches(people, func(people []Person) error {
+		return wrap("save people", s.with(ctx).Clauses(update).Create(&people).Error)
+	})
+	if err != nil {
+		return err
+	}
+	return inBatches(renamed, func(renamed []Person) error {
+		var ids []uuid.UUID
+		var rows []word
+		for _, p := range renamed {
+			ids = append(ids, p.ID)
+			for _, w := range Words(p.Name, p.Address) {
+				rows = append(rows, word{KindPerson, w, p.ID})
+			}
+		}
+		if err := s.with(ctx).Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
+			return wrap("replace search words", err)
+		}
+		return wrap("write search words", s.with(ctx).CreateInBatches(rows, batch).Error)
+	})
+}
+
+// EndCredentials ends every session and token of people.
+func (s *Store) EndCredentials(ctx context.Context, people []uuid.UUID) error {
+	return inBatches(people, func(ids []uuid.UUID) error {
+		return wrap("end credentials", s.with(ctx).Delete(&Credential{}, "person_id IN ?", ids).Error)
+	})
 }
 
 // CountAdministrators returns how many active administrators there are, and keeps
@@ -306,6 +355,48 @@ func (s *Store) GroupsOf(ctx context.Context, person uuid.UUID) (out []Membershi
 		IF(m.role = 3, (SELECT COUNT(*) FROM memberships o JOIN people p ON p.id = o.member_id AND p.active WHERE o.group_id = g.id AND o.role = 3), 0) AS owners FROM memberships m JOIN mail_groups g ON g.id = m.group_id
 		WHERE m.member_id = ? ORDER BY m.role DESC, g.name, g.id LIMIT 1000`, person).Scan(&out).Error
 	return out, wrap("read somebody's groups", err)
+}
+
+// Estate is a group that nobody owns any more who is here.
+type Estate struct {
+	GroupID uuid.UUID
+	Address string
+	Owner   uuid.UUID `gorm:"-"` // one of those who just left it
+}
+
+// LeftBy locks the living groups that people own, who were marked as departed in this
+// transaction, and returns those that nobody else owns who is here.
+func (s *Store) LeftBy(ctx context.Context, people []uuid.UUID) (out []Estate, err error) {
+	owner := map[uuid.UUID]uuid.UUID{}
+	var owned []uuid.UUID
+	err = inBatches(people, func(ids []uuid.UUID) error {
+		var rows []Membership
+		err := s.with(ctx).Raw(`SELECT m.group_id, m.member_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL
+			WHERE m.member_id IN ? AND m.role = ?`, ids, expand.Owner).Scan(&rows).Error
+		for _, m := range rows {
+			if _, twice := owner[m.GroupID]; !twice {
+				owned = append(owned, m.GroupID)
+			}
+			owner[m.GroupID] = m.MemberID
+		}
+		return wrap("read what somebody owns", err)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, inBatches(owned, func(ids []uuid.UUID) error {
+		if _, err := s.LockGroups(ctx, ids); err != nil {
+			return err
+		}
+		var some []Estate
+		err := s.with(ctx).Raw(`SELECT g.id AS group_id, g.address FROM mail_groups g WHERE g.id IN ? AND NOT EXISTS
+			(SELECT 1 FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id = g.id AND m.role = ?) ORDER BY g.address`, ids, expand.Owner).Scan(&some).Error
+		for _, e := range some {
+			e.Owner = owner[e.GroupID]
+			out = append(out, e)
+		}
+		return wrap("read what somebody owns", err)
+	})
 }
 
 func likePrefix(w string) string {

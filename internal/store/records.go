@@ -58,13 +58,20 @@ func (s *Store) AddHistoryOf(ctx context.Context, c Change, affected []Affected)
 
 // AddHistoryEach records changes, each of which affected one person or group.
 func (s *Store) AddHistoryEach(ctx context.Context, rows []Change, affected []Affected) error {
-	if err := s.with(ctx).Create(&rows).Error; err != nil {
-		return wrap("write the history", err)
+	for len(rows) > 0 {
+		n := min(len(rows), batch)
+		if err := s.with(ctx).Create(rows[:n]).Error; err != nil {
+			return wrap("write the history", err)
+		}
+		for i := range n {
+			affected[i].HistoryID = rows[i].ID
+		}
+		if err := s.with(ctx).Create(affected[:n]).Error; err != nil {
+			return wrap("write the history", err)
+		}
+		rows, affected = rows[n:], affected[n:]
 	}
-	for i := range affected {
-		affected[i].HistoryID = rows[i].ID
-	}
-	return wrap("write the history", s.with(ctx).Create(&affected).Error)
+	return nil
 }
 
 // HistoryOfPerson returns entries before a number, newest first, that a person made

@@ -139,17 +139,38 @@ func (s *Store) MembersByRule(ctx context.Context, group uuid.UUID) (map[uuid.UU
 	return out, wrap("read members", rows.Err())
 }
 
-// MembershipsOf returns the memberships of one person, by group.
-func (s *Store) MembershipsOf(ctx context.Context, person uuid.UUID) (map[uuid.UUID]Membership, error) {
-	var rows []Membership
-	if err := s.with(ctx).Find(&rows, "member_id = ?", person).Error; err != nil {
-		return nil, wrap("read memberships", err)
-	}
-	out := map[uuid.UUID]Membership{}
-	for _, m := range rows {
-		out[m.GroupID] = m
-	}
-	return out, nil
+// RuledMembers returns which of ids are in a group, and whether by its rule.
+func (s *Store) RuledMembers(ctx context.Context, group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool, error) {
+	out := map[uuid.UUID]bool{}
+	return out, inBatches(ids, func(ids []uuid.UUID) error {
+		var rows []Membership
+		err := s.with(ctx).Select("member_id", "by_rule").Find(&rows, "group_id = ? AND member_id IN ?", group, ids).Error
+		for _, m := range rows {
+			out[m.MemberID] = m.ByRule
+		}
+		return wrap("read members", err)
+	})
+}
+
+// EachMembershipOf calls f for every membership of people: in which group, and
+// whether by its rule. It reads its rows by hand: there can be many.
+func (s *Store) EachMembershipOf(ctx context.Context, people []uuid.UUID, f func(person, group uuid.UUID, byRule bool)) error {
+	return inBatches(people, func(ids []uuid.UUID) error {
+		rows, err := s.with(ctx).Raw("SELECT member_id, group_id, by_rule FROM memberships WHERE member_id IN ?", ids).Rows()
+		if err != nil {
+			return wrap("read memberships", err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var person, group uuid.UUID
+			var byRule bool
+			if err := rows.Scan(&person, &group, &byRule); err != nil {
+				return wrap("read memberships", err)
+			}
+			f(person, group, byRule)
+		}
+		return wrap("read memberships", rows.Err())
+	})
 }
 
 // LockGroups returns groups by identifier and keeps others from changing them until

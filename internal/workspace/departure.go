@@ -82,11 +82,16 @@ func (w *Workspace) Depart(ctx context.Context, a Actor, ref string, d api.Depar
 			return fail(Conflict, "%s has left already.", p.Name)
 		}
 		if p.WorkspaceRole == Administrator {
-			if err := keepAdministrator(ctx, t, p); err != nil {
+			if err := keepAdministrators(ctx, t, p, 1); err != nil {
 				return err
 			}
 		}
-		return w.depart(ctx, t, a, &p, heir)
+		before, gone := p, []store.Person{p}
+		if err := w.depart(ctx, t, a, gone, heir); err != nil {
+			return err
+		}
+		p = gone[0]
+		return w.follow(ctx, t, a, gone, changedPaths(before, p), p.Name+" left the organisation")
 	})
 	if err != nil {
 		return none, err
@@ -95,49 +100,51 @@ func (w *Workspace) Depart(ctx context.Context, a Actor, ref string, d api.Depar
 	return w.details(ctx, a, p)
 }
 
-// depart marks p, who is locked, as departed.
-func (w *Workspace) depart(ctx context.Context, t *store.Store, a Actor, p *store.Person, heir store.Person) error {
+// depart marks people, who are locked, as departed. Following rules is left to the
+// caller.
+func (w *Workspace) depart(ctx context.Context, t *store.Store, a Actor, people []store.Person, heir store.Person) error {
 	now := w.now(ctx)
-	before := *p
-	p.Active, p.DepartedAt = false, &now
-	if err := t.SavePerson(ctx, p, false); err != nil {
+	ids := make([]uuid.UUID, len(people))
+	byID := make(map[uuid.UUID]int, len(people))
+	changes := make([][]api.FieldChange, len(people))
+	for i := range people {
+		people[i].Active, people[i].DepartedAt = false, &now
+		ids[i], byID[people[i].ID] = people[i].ID, i
+		changes[i] = []api.FieldChange{{Field: "active", From: true, To: false}}
+	}
+	if err := t.SavePeople(ctx, people, nil); err != nil {
 		return err
 	}
-	if err := t.EndCredentials(ctx, p.ID); err != nil {
+	if err := t.EndCredentials(ctx, ids); err != nil {
 		return err
 	}
-	changes := []api.FieldChange{{Field: "active", From: true, To: false}}
-	rows, err := t.GroupsOf(ctx, p.ID)
+	left, err := t.LeftBy(ctx, ids)
 	if err != nil {
 		return err
 	}
-	for _, r := range rows {
-		if r.Role != expand.Owner || r.Ended {
-			continue
-		}
-		left, err := w.handOver(ctx, t, a, r.GroupID, *p, heir)
+	for _, e := range left {
+		i := byID[e.Owner]
+		to, err := w.handOver(ctx, t, a, e.GroupID, people[i], heir)
 		if err != nil {
 			return err
 		}
-		if left != "" {
-			changes = append(changes, api.FieldChange{Field: r.Address, From: "owned", To: left})
+		changes[i] = append(changes[i], api.FieldChange{Field: e.Address, From: "owned", To: to})
+	}
+	entries, affected := make([]store.Change, len(people)), make([]store.Affected, len(people))
+	for i, p := range people {
+		if entries[i], err = entry(a, now, "person.depart", nil, p.Address, changes[i]); err != nil {
+			return err
 		}
+		affected[i] = store.Affected{PersonID: p.ID}
 	}
-	if err := recordOf(ctx, t, a, now, "person.depart", nil, p.Address, changes, []store.Affected{{PersonID: p.ID}}); err != nil {
-		return err
-	}
-	return w.follow(ctx, t, a, []store.Person{*p}, changedPaths(before, *p), p.Name+" left the organisation")
+	return t.AddHistoryEach(ctx, entries, affected)
 }
 
-// handOver sees to a group whose owner p leaves. Where nobody else who is here owns
-// it, the heir does from now on; without one its caretaker is told. It says what
-// became of the group, "" where others own it.
+// handOver sees to a group that its last owner p leaves. The heir owns it from now
+// on; without one its caretaker is told. It says what became of the group.
 func (w *Workspace) handOver(ctx context.Context, t *store.Store, a Actor, id uuid.UUID, p, heir store.Person) (string, error) {
 	g, err := t.LockGroup(ctx, id)
 	if err != nil {
-		return "", err
-	}
-	if owners, err := activeOwners(ctx, t, id); err != nil || len(owners) > 0 { // p is not active any more
 		return "", err
 	}
 	if heir.ID == uuid.Nil {

@@ -102,40 +102,50 @@ func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people 
 	if len(people) == 1 {
 		return w.followPerson(ctx, t, a, people[0], rules, cause)
 	}
-	subjects := make([]rule.Subject, len(people))
-	for i, p := range people {
-		subjects[i] = subject(factsOf(p))
+	type stream struct {
+		come  []store.PersonFacts
+		leave []uuid.UUID
 	}
-	for _, kept := range rules {
-		r, err := w.parsed.of(kept)
+	moves := make([]stream, len(rules))
+	for batch := range slices.Chunk(people, 5000) {
+		ids := make([]uuid.UUID, len(batch))
+		for i, p := range batch {
+			ids[i] = p.ID
+		}
+		in := map[groupPerson]bool{}
+		err := t.EachMembershipOf(ctx, ids, func(person, group uuid.UUID, byRule bool) { in[groupPerson{group, person}] = byRule })
 		if err != nil {
 			return err
 		}
-		in, err := t.MembersByRule(ctx, kept.GroupID)
-		if err != nil {
-			return err
-		}
-		var come []store.PersonFacts
-		var leave []uuid.UUID
-		for i, p := range people {
-			byRule, is := in[p.ID]
-			match := p.Active && r.Eval(subjects[i]) == rule.Match
-			switch {
-			case match && !is:
-				come = append(come, factsOf(p))
-			case !match && byRule:
-				leave = append(leave, p.ID)
+		for _, p := range batch {
+			s := subject(factsOf(p))
+			for i, kept := range rules {
+				r, err := w.parsed.of(kept)
+				if err != nil {
+					return err
+				}
+				byRule, is := in[groupPerson{kept.GroupID, p.ID}]
+				match := p.Active && r.Eval(s) == rule.Match
+				switch {
+				case match && !is:
+					moves[i].come = append(moves[i].come, factsOf(p))
+				case !match && byRule:
+					moves[i].leave = append(moves[i].leave, p.ID)
+				}
 			}
 		}
-		if len(come) == 0 && len(leave) == 0 {
-			continue
-		}
-		if err := w.followOne(ctx, t, a, kept, come, leave, cause); err != nil {
-			return err
+	}
+	for i, kept := range rules {
+		if m := moves[i]; len(m.come)+len(m.leave) > 0 {
+			if err := w.followOne(ctx, t, a, kept, m.come, m.leave, cause); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
+
+type groupPerson struct{ group, person uuid.UUID }
 
 // followPerson is follow for one person, in as many statements for a hundred groups
 // as for one. The guard does not stop one person.
@@ -151,22 +161,23 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 		ids[i] = kept.GroupID
 		match[kept.GroupID] = p.Active && r.Eval(s) == rule.Match
 	}
-	moved := func(in map[uuid.UUID]store.Membership) (come, leave []uuid.UUID) {
+	moved := func() (come, leave []uuid.UUID, err error) {
+		in := map[uuid.UUID]bool{}
+		err = t.EachMembershipOf(ctx, []uuid.UUID{p.ID}, func(_, group uuid.UUID, byRule bool) { in[group] = byRule })
 		for _, id := range ids {
-			switch m, is := in[id]; {
+			switch byRule, is := in[id]; {
 			case match[id] && !is:
 				come = append(come, id)
-			case !match[id] && m.ByRule:
+			case !match[id] && byRule:
 				leave = append(leave, id)
 			}
 		}
-		return come, leave
+		return come, leave, err
 	}
-	in, err := t.MembershipsOf(ctx, p.ID)
+	come, leave, err := moved()
 	if err != nil {
 		return err
 	}
-	come, leave := moved(in)
 	if ids = append(come, leave...); len(ids) == 0 {
 		return nil
 	}
@@ -174,14 +185,13 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 	if err != nil {
 		return err
 	}
-	if in, err = t.MembershipsOf(ctx, p.ID); err != nil { // somebody may have been quicker
+	if come, leave, err = moved(); err != nil { // somebody may have been quicker
 		return err
 	}
 	barred, err := t.BarredFrom(ctx, p.AddrKey, ids)
 	if err != nil {
 		return err
 	}
-	come, leave = moved(in)
 	come = slices.DeleteFunc(come, func(id uuid.UUID) bool { return barred[id] })
 	return w.movePerson(ctx, t, a, p, groups, come, leave, cause)
 }

@@ -241,51 +241,89 @@ func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan) error {
 			affected = append(affected, store.Affected{PersonID: x.ID})
 			changes.add(x.Address, nil, "new")
 		}
-		used := map[string]bool{}
+		used, moved, err := w.applyChanges(ctx, t, p)
+		if err != nil {
+			return err
+		}
 		for _, x := range p.change {
-			before, err := t.LockPerson(ctx, x.ID)
-			if err != nil {
-				return err
-			}
-			if before.Version != p.before[x.ID].Version {
-				return fail(Stale, "Somebody changed %s while the file was read. Import it again.", before.Name)
-			}
-			x.PasswordHash = before.PasswordHash
-			if err := t.SavePerson(ctx, &x, x.Name != before.Name); err != nil {
-				return err
-			}
 			affected = append(affected, store.Affected{PersonID: x.ID})
 			changes.add(x.Address, "", words(p.changes[x.ID]))
-			for _, path := range changedPaths(before, x) {
-				used[path] = true
-			}
 		}
-		for _, x := range p.depart {
-			full, err := t.LockPerson(ctx, x.ID)
-			if err != nil {
-				return err
-			}
-			if full.WorkspaceRole == Administrator {
-				if err := keepAdministrator(ctx, t, full); err != nil {
-					return err
-				}
-			}
-			if err := w.depart(ctx, t, a, &full, store.Person{}); err != nil {
-				return err
-			}
+		gone, err := w.departAll(ctx, t, a, p.depart)
+		if err != nil {
+			return err
+		}
+		for _, x := range gone {
 			affected = append(affected, store.Affected{PersonID: x.ID})
 			changes.add(x.Address, "here", "departed")
 		}
 		if err := recordOf(ctx, t, a, now, "people.import", nil, "directory of people", changes.list(), affected); err != nil {
 			return err
 		}
-		if len(p.create) > 0 {
+		if len(p.create)+len(gone) > 0 {
 			for _, x := range rule.Attributes() {
 				used[x.Path] = true
 			}
 		}
-		return w.follow(ctx, t, a, append(slices.Clone(p.create), p.change...), sortedKeys(used), "people were imported")
+		return w.follow(ctx, t, a, slices.Concat(p.create, moved, gone), sortedKeys(used), "people were imported")
 	})
+}
+
+// applyChanges writes those who change, and returns which attributes of rules did.
+func (w *Workspace) applyChanges(ctx context.Context, t *store.Store, p *plan) (used map[string]bool, moved []store.Person, err error) {
+	used = map[string]bool{}
+	ids := make([]uuid.UUID, len(p.change))
+	for i, x := range p.change {
+		ids[i] = x.ID
+	}
+	now, err := t.LockPeople(ctx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	moved = slices.Clone(p.change)
+	var renamed []store.Person
+	for _, x := range moved {
+		before := now[x.ID]
+		if before.Version != p.before[x.ID].Version {
+			return nil, nil, fail(Stale, "Somebody changed %s while the file was read. Import it again.", x.Name)
+		}
+		if x.Name != before.Name {
+			renamed = append(renamed, x)
+		}
+		for _, path := range changedPaths(before, x) {
+			used[path] = true
+		}
+	}
+	return used, moved, t.SavePeople(ctx, moved, renamed)
+}
+
+// departAll lets people depart who are not in the file, and returns them as they are
+// then. One who has left meanwhile is left out.
+func (w *Workspace) departAll(ctx context.Context, t *store.Store, a Actor, people []store.Person) ([]store.Person, error) {
+	ids := make([]uuid.UUID, len(people))
+	for i, x := range people {
+		ids[i] = x.ID
+	}
+	now, err := t.LockPeople(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var gone []store.Person
+	administrators := 0
+	for _, x := range people {
+		p := now[x.ID]
+		if !p.Active {
+			continue
+		}
+		if p.WorkspaceRole == Administrator {
+			administrators++
+			if err := keepAdministrators(ctx, t, p, administrators); err != nil {
+				return nil, err
+			}
+		}
+		gone = append(gone, p)
+	}
+	return gone, w.depart(ctx, t, a, gone, store.Person{})
 }
 
 // words says in brief what changed.

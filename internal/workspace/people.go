@@ -268,7 +268,7 @@ func (w *Workspace) ChangePerson(ctx context.Context, a Actor, ref string, patch
 			return err
 		}
 		if before.WorkspaceRole == Administrator && after.WorkspaceRole != Administrator {
-			if err := keepAdministrator(ctx, t, before); err != nil {
+			if err := keepAdministrators(ctx, t, before, 1); err != nil {
 				return err
 			}
 		}
@@ -307,10 +307,11 @@ func applyToPerson(p store.Person, patch api.PersonPatch) (store.Person, []api.F
 	return p, c, err
 }
 
-// keepAdministrator refuses to lose the last administrator.
-func keepAdministrator(ctx context.Context, t *store.Store, p store.Person) error {
+// keepAdministrators refuses to lose p, an administrator, where with them all
+// administrators would be lost; losing counts p and those before them.
+func keepAdministrators(ctx context.Context, t *store.Store, p store.Person, losing int) error {
 	n, err := t.CountAdministrators(ctx)
-	if err == nil && n <= 1 {
+	if err == nil && n <= losing {
 		return fail(Conflict, "%s is the last administrator. Make somebody else one first.", p.Name)
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -233,6 +234,107 @@ func TestPeopleAreImported(t *testing.T) {
 		if _, says := kindOf(t, last(l.W.ImportPeople(ctx, ines, c.q))); !strings.Contains(says, c.says) {
 			t.Errorf("%+v: %s", c.q, says)
 		}
+	}
+}
+
+// A file in which many are missing: what they own, are in and sign in with is seen to
+// as if each had left alone, but the guard of a rule stops the many.
+func TestManyDepartAtOnce(t *testing.T) {
+	l, ines := directory(t, "manydepart")
+	group := func(name string, owners ...string) api.Group {
+		t.Helper()
+		g, err := l.W.CreateGroup(ctx, ines, api.NewGroup{Name: name, Owners: owners, Quiet: true}, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	both := group("Owned by two who go", "hand-1@merrowline.example", "hand-2@merrowline.example")
+	kept := group("Owned by one who stays too", "hand-1@merrowline.example", kit.Owner)
+	ruled := group("Ruled and left", kit.Owner)
+	if _, err := l.W.SetRule(ctx, ines, ruled.Address, api.NewRule{Expression: `displayName sw "Hand"`}); err != nil {
+		t.Fatal(err)
+	}
+	before, err := l.W.Rule(ctx, ines, ruled.Address)
+	if err != nil || before.Members < 3 {
+		t.Fatalf("%+v, %v", before, err)
+	}
+	_, secret, err := l.W.SignIn(ctx, kit.Member, kit.Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Queued(t)
+
+	if kind, says := kindOf(t, last(l.W.ImportPeople(ctx, ines, api.Import{Text: "mail\nhand-0@merrowline.example\n", Sync: true, Force: true}))); kind != workspace.Conflict || !strings.Contains(says, "last administrator") {
+		t.Errorf("%v %s", kind, says)
+	}
+	if n, _ := l.Store.CountPeople(ctx); n != 16 {
+		t.Fatalf("a sync that was refused left %d people", n)
+	}
+
+	file := "mail,name\n" + kit.Administrator + ",\n" + kit.Owner + ",Oda Wren-Fenn\nhand-0@merrowline.example,\n"
+	r, err := l.W.ImportPeople(ctx, ines, api.Import{Text: file, Sync: true, Force: true})
+	if err != nil || r.Counts["departed"] != 13 || r.Counts["changed"] != 1 {
+		t.Fatalf("%+v, %v", r.Counts, err)
+	}
+	if _, err := l.W.Authenticate(ctx, store.SessionCredential, secret); err == nil {
+		t.Error("somebody who left is still signed in")
+	}
+	told := l.Queued(t)
+	if to := told["Owned by two who go has no owner"]; !slices.Equal(to, []string{kit.Administrator}) {
+		t.Errorf("who is told that it has no owner: %v", to)
+	}
+	if to, is := told[kept.Name+" has no owner"]; is {
+		t.Errorf("%v are told of a group that has an owner", to)
+	}
+	for _, who := range []string{"hand-1@merrowline.example", "hand-2@merrowline.example"} {
+		h, err := l.W.HistoryOfPerson(ctx, ines, who, "", 50)
+		if i := slices.IndexFunc(h.Items, func(e api.HistoryEntry) bool { return e.Action == "person.depart" }); err != nil || i < 0 {
+			t.Errorf("the departure of %s is not recorded: %+v, %v", who, h.Items, err)
+		}
+	}
+	if g, err := l.W.Group(ctx, ines, both.Address); err != nil || g.Counts.Owners != 2 {
+		t.Errorf("owners who left are not kept for their return: %+v, %v", g.Counts, err)
+	}
+	after, err := l.W.Rule(ctx, ines, ruled.Address)
+	if err != nil || after.Members != before.Members || after.Held == nil || after.Held.Go != before.Members-1 {
+		t.Errorf("the guard let %d of %d go: %+v, %v", before.Members-after.Members, before.Members, after.Held, err)
+	}
+	if after, err = l.W.ReleaseRule(ctx, ines, ruled.Address); err != nil || after.Members != 1 {
+		t.Errorf("released: %+v, %v", after, err)
+	}
+	for q, want := range map[string]int{"wren": 1, "oda fenn": 1, "hand": 1} {
+		if found, err := l.W.SuggestPeople(ctx, ines, q, 8); err != nil || len(found) != want {
+			t.Errorf("%s finds %d people, %v", q, len(found), err)
+		}
+	}
+	if _, err := l.W.CheckPassword(ctx, kit.Owner, kit.Password); err != nil {
+		t.Errorf("who was renamed can't sign in: %v", err)
+	}
+}
+
+// While a file is read, somebody changes one of those in it.
+func TestAnImportOfWhatIsOld(t *testing.T) {
+	l, ines := directory(t, "importold")
+	var all sync.WaitGroup
+	errs := make([]error, 3)
+	for i := range errs {
+		all.Go(func() {
+			_, errs[i] = l.W.ImportPeople(ctx, ines, api.Import{Text: fmt.Sprintf("mail,title\nhand-0@merrowline.example,Mate %d\nhand-1@merrowline.example,Mate %d\n", i, i)})
+		})
+	}
+	all.Wait()
+	for _, err := range errs {
+		if err != nil {
+			if kind, says := kindOf(t, err); kind != workspace.Stale || !strings.Contains(says, "Import it again") {
+				t.Errorf("%v %s", kind, says)
+			}
+		}
+	}
+	a, _ := l.W.Person(ctx, ines, "hand-0@merrowline.example")
+	b, _ := l.W.Person(ctx, ines, "hand-1@merrowline.example")
+	if a.Attributes["title"] == "" || a.Attributes["title"] != b.Attributes["title"] {
+		t.Errorf("half of one and half of another was imported: %v, %v", a.Attributes, b.Attributes)
 	}
 }
 

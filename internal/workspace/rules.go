@@ -96,7 +96,7 @@ func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *s
 	for _, f := range come {
 		ids = append(ids, f.ID)
 	}
-	in, err := t.MemberIDs(ctx, g.ID, ids)
+	in, err := t.RuledMembers(ctx, g.ID, ids) // somebody may have been quicker
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *s
 	var affected []store.Affected
 	var told []string
 	for _, f := range come {
-		if in[f.ID] {
+		if _, is := in[f.ID]; is {
 			continue
 		}
 		rows = append(rows, store.Membership{GroupID: g.ID, MemberID: f.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: now, AddedBy: "the rule", ByRule: true})
@@ -116,7 +116,7 @@ func (w *Workspace) comeAndGo(ctx context.Context, t *store.Store, a Actor, g *s
 	if err := t.AddMemberships(ctx, rows); err != nil {
 		return err
 	}
-	gone := slices.DeleteFunc(slices.Clone(leave), func(id uuid.UUID) bool { return !in[id] })
+	gone := slices.DeleteFunc(slices.Clone(leave), func(id uuid.UUID) bool { return !in[id] }) // who was put in by hand meanwhile stays
 	people, err := t.PeopleByID(ctx, gone)
 	if err != nil {
 		return err

@@ -31,6 +31,22 @@ func fold(s string) string {
 	return strings.ToLower(s)
 }
 
+// same reports whether fold(s) is folded, most often without making it.
+func same(s, folded string) bool {
+	differ := len(s) != len(folded)
+	for i := range len(s) {
+		c := s[i]
+		if c >= 0x80 {
+			return fold(s) == folded
+		}
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		differ = differ || c != folded[i]
+	}
+	return !differ
+}
+
 // Eval decides about a person.
 func (r *Rule) Eval(s Subject) Verdict { return r.root.eval(s, nil) }
 
@@ -75,8 +91,8 @@ func (s Subject) elements(parent string) []map[string]string {
 	}
 	one := map[string]string{}
 	for path, v := range s.single {
-		if p, part, ok := strings.Cut(path, "."); ok && p == parent {
-			one[part] = v
+		if p, part, ok := strings.Cut(path, "."); ok && p == parent && len(v) > 0 {
+			one[part] = v[0]
 		}
 	}
 	if len(one) == 0 {
@@ -124,6 +140,8 @@ func (n *node) fits(v string) bool {
 		order = at.Compare(n.time)
 	case n.attr.Exact:
 		order = strings.Compare(v, n.value)
+	case n.op == eq || n.op == ne:
+		return same(v, n.value) == (n.op == eq)
 	default:
 		v = fold(v)
 		order = strings.Compare(v, n.value)

@@ -236,3 +236,15 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// same is fold without making what it folds: it has to say what fold would.
+func FuzzSame(f *testing.F) {
+	for _, pair := range [][2]string{{"Deck", "deck"}, {"Straße", "STRASSE"}, {"", ""}, {"Deck", "decks"}, {"e\u0301", "é"}, {"K", "\u212a"}, {"İ", "i"}, {"a\x80", "A\x80"}} {
+		f.Add(pair[0], pair[1])
+	}
+	f.Fuzz(func(t *testing.T, a, b string) {
+		if got, want := same(a, fold(b)), fold(a) == fold(b); got != want {
+			t.Errorf("%q and %q are the same: %v, folded %q and %q", a, b, got, fold(a), fold(b))
+		}
+	})
+}

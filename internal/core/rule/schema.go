@@ -133,7 +133,7 @@ func isComplex(name string) (string, bool) {
 // Subject is what is known of a person: values by the paths of attributes. Of an
 // attribute with several values, such as addresses, each is one element.
 type Subject struct {
-	single map[string]string
+	single map[string][]string // of one value each
 	many   map[string][]map[string]string
 }
 
@@ -141,10 +141,16 @@ type Subject struct {
 // when they came into the directory (RFC 3339), and the directory's fields.
 // Several values of one field are separated by semicolons.
 func NewSubject(address, name string, active bool, created string, fields map[string]string) Subject {
-	s := Subject{single: map[string]string{"userName": address, "displayName": name, "name.formatted": name, "active": "false", "meta.created": created},
+	one := func(v string) []string {
+		if v == "" {
+			return nil
+		}
+		return []string{v}
+	}
+	s := Subject{single: map[string][]string{"userName": one(address), "displayName": one(name), "name.formatted": one(name), "active": one("false"), "meta.created": one(created)},
 		many: map[string][]map[string]string{"emails": {{"value": address, "type": "work", "primary": "true"}}}}
 	if active {
-		s.single["active"] = "true"
+		s.single["active"] = one("true")
 	}
 	place := map[string]string{}
 	for _, a := range attributes {
@@ -155,7 +161,7 @@ func NewSubject(address, name string, active bool, created string, fields map[st
 		parent, part, _ := strings.Cut(a.Path, ".")
 		switch {
 		case !a.Many:
-			s.single[a.Path] = v
+			s.single[a.Path] = one(v)
 		case parent == "addresses":
 			place[part] = v
 		default:
@@ -176,15 +182,12 @@ func NewSubject(address, name string, active bool, created string, fields map[st
 // values returns what the subject has for an attribute; element is the one value
 // that a bracket looks at, or nil.
 func (s Subject) values(a *Attribute, element map[string]string) []string {
+	if element == nil && !a.Many {
+		return s.single[a.Path]
+	}
 	parent, part, _ := strings.Cut(a.Path, ".")
-	switch {
-	case element != nil:
+	if element != nil {
 		if v := element[part]; v != "" {
-			return []string{v}
-		}
-		return nil
-	case !a.Many:
-		if v := s.single[a.Path]; v != "" {
 			return []string{v}
 		}
 		return nil
