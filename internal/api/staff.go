@@ -2,14 +2,15 @@ package api
 
 import "time"
 
-// PeopleList names people in one of four ways: as text, as a file, as the people of
-// another group, or as everyone in the workspace.
+// PeopleList names people in one of five ways: as text, as a file, as the people of
+// another group, as everyone in the workspace, or as those whom a change took out.
 type PeopleList struct {
 	Text     string            `json:"text,omitempty" doc:"Pasted: addresses, Name <address>, names; or CSV"`
 	File     []byte            `json:"file,omitempty" doc:"The octets of a text or CSV file"`
 	Columns  map[string]string `json:"columns,omitempty" doc:"What the headings of a CSV file stand for, where that is not plain"`
 	Of       string            `json:"people_of,omitempty" maxLength:"400" doc:"The people of this group, also those of groups nested in it"`
 	Everyone bool              `json:"everyone,omitempty" doc:"Everyone in the workspace"`
+	TakenOut int64             `json:"taken_out_by,omitempty" minimum:"1" doc:"Those whom this entry of the history took out of its group, in the roles that they had"`
 	Role     string            `json:"role,omitempty" doc:"owner, moderator or member, where the list does not say; member when left out"`
 }
 
@@ -47,7 +48,7 @@ type AddedAll struct {
 // Roster is a list of people as it was read: who each line is, and whether they can
 // be in the group. Of a long one 1,000 lines are shown, those to look at first.
 type Roster struct {
-	Kind      string         `json:"kind" enum:"text,table,group,workspace"`
+	Kind      string         `json:"kind" enum:"text,table,group,workspace,history"`
 	Encoding  string         `json:"encoding,omitempty"`
 	Delimiter string         `json:"delimiter,omitempty"`
 	Columns   []RosterColumn `json:"columns,omitempty"`

@@ -154,9 +154,9 @@ func (a *app) historyCommand() *cobra.Command {
 func (a *app) showHistory(p api.Page[api.HistoryEntry]) error {
 	var rows [][]string
 	for _, e := range p.Items {
-		rows = append(rows, []string{moment(e.At), e.Actor, e.Action, e.Subject, changesText(e.Changes)})
+		rows = append(rows, []string{fmt.Sprint(e.ID), moment(e.At), e.Actor, e.Action, e.Subject, changesText(e.Changes)})
 	}
-	if err := a.list(p, []string{"WHEN", "WHO", "WHAT", "OF", "CHANGE"}, rows); err != nil {
+	if err := a.list(p, []string{"ENTRY", "WHEN", "WHO", "WHAT", "OF", "CHANGE"}, rows); err != nil {
 		return err
 	}
 	if p.Next != "" && a.output == "table" {

@@ -18,6 +18,7 @@ import (
 type source struct {
 	file, of string
 	everyone bool
+	takenOut int64
 	columns  map[string]string
 }
 
@@ -26,16 +27,17 @@ func (s *source) flags(c *cobra.Command) {
 	f.StringVar(&s.file, "list", "", "file with people: addresses, Name <address>, names, or CSV; - reads standard input")
 	f.StringVar(&s.of, "people-of", "", "the people of this group, also of groups nested in it")
 	f.BoolVar(&s.everyone, "everyone", false, "everyone in the workspace")
+	f.Int64Var(&s.takenOut, "taken-out-by", 0, "those whom this entry of the history took out of its group, in the roles that they had")
 	f.StringToStringVar(&s.columns, "column", nil, "what a heading of a CSV file stands for, such as Kontakt=address")
 }
 
 // list returns the list that the flags name, nil for none.
 func (s *source) list(a *app, role string) (*api.PeopleList, error) {
-	l := api.PeopleList{Of: s.of, Everyone: s.everyone, Columns: s.columns, Role: role}
+	l := api.PeopleList{Of: s.of, Everyone: s.everyone, TakenOut: s.takenOut, Columns: s.columns, Role: role}
 	var err error
 	switch s.file {
 	case "":
-		if s.of == "" && !s.everyone {
+		if s.of == "" && !s.everyone && s.takenOut == 0 {
 			return nil, nil
 		}
 	case "-":

@@ -110,7 +110,7 @@ func (a *app) memberTry() *cobra.Command {
 				return err
 			}
 			if l == nil {
-				return usagef("say whom to look at: --list, --people-of or --everyone")
+				return usagef("say whom to look at: --list, --people-of, --everyone or --taken-out-by")
 			}
 			r, err := c.Roster(ctx, api.RosterRequest{PeopleList: *l, Group: args[0]})
 			if err != nil {
@@ -139,11 +139,15 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 	var role string
 	var from source
 	var quiet bool
+	back := ""
+	if way == "direct" {
+		back = "\n  ivytable member add night-dispatch@merrowline.example --taken-out-by 214 # undo a removal"
+	}
 	c := &cobra.Command{
 		Use: verb + " GROUP [ADDRESS...]", Short: short, Args: cobra.MinimumNArgs(1),
 		Long: short + ". Whoever can be is; the others are listed with the reason, and the exit code is 1.",
 		Example: fmt.Sprintf("  ivytable member %s night-dispatch@merrowline.example tove.alder@merrowline.example --role moderator\n"+
-			"  ivytable member %s night-dispatch@merrowline.example --list crew.csv", verb, verb),
+			"  ivytable member %s night-dispatch@merrowline.example --list crew.csv", verb, verb) + back,
 		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
 			if len(args) == 2 && args[1] == "-" { // as the last argument of a pipe
 				args, from.file = args[:1], "-"
@@ -157,7 +161,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 				return err
 			}
 			if n.List == nil && len(n.People) == 0 {
-				return usagef("say whom: addresses, --list, --people-of or --everyone")
+				return usagef("say whom: addresses, --list, --people-of, --everyone or --taken-out-by")
 			}
 			all, err := c.AddMembers(ctx, args[0], n)
 			if err != nil {

@@ -74,6 +74,16 @@ func (s *Store) AddHistoryEach(ctx context.Context, rows []Change, affected []Af
 	return nil
 }
 
+// TakenOutBy returns an entry of the history with the people and nested groups whom
+// it took out of its group.
+func (s *Store) TakenOutBy(ctx context.Context, entry int64) (c Change, out []Affected, err error) {
+	if err := s.with(ctx).Take(&c, "id = ?", entry).Error; err != nil {
+		return c, nil, wrap("read the history", err)
+	}
+	err = s.with(ctx).Find(&out, "history_id = ? AND was <> '' AND now = ''", entry).Error
+	return c, out, wrap("read the history", err)
+}
+
 // HistoryOfPerson returns entries before a number, newest first, that a person made
 // or that affected them.
 func (s *Store) HistoryOfPerson(ctx context.Context, person uuid.UUID, before int64, limit int) (out []Change, next int64, err error) {

@@ -2,6 +2,8 @@ package workspace
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -16,13 +18,13 @@ import (
 // readList reads a list of people into lines, and says in out how it was read.
 func (w *Workspace) readList(ctx context.Context, a Actor, field string, l api.PeopleList, out *api.Roster) ([]line, error) {
 	ways := 0
-	for _, given := range []bool{l.Text != "", len(l.File) > 0, l.Of != "", l.Everyone} {
+	for _, given := range []bool{l.Text != "", len(l.File) > 0, l.Of != "", l.Everyone, l.TakenOut != 0} {
 		if given {
 			ways++
 		}
 	}
 	if ways != 1 {
-		return nil, wrong(field, nil, "Give the list in one way: text, file, people_of or everyone.")
+		return nil, wrong(field, nil, "Give the list in one way: text, file, people_of, everyone or taken_out_by.")
 	}
 	switch {
 	case l.Of != "":
@@ -55,6 +57,10 @@ func (w *Workspace) readList(ctx context.Context, a Actor, field string, l api.P
 		})
 		return all, err
 	}
+	if l.TakenOut != 0 {
+		out.Kind = "history"
+		return w.takenOut(ctx, a, field, l.TakenOut)
+	}
 	b := l.File
 	if l.Text != "" {
 		b = []byte(l.Text)
@@ -79,6 +85,47 @@ func (w *Workspace) readList(ctx context.Context, a Actor, field string, l api.P
 		if e.Role == "" {
 			all[i].role = l.Role
 		}
+	}
+	return all, nil
+}
+
+// takenOut returns whom an entry of the history took out of its group.
+func (w *Workspace) takenOut(ctx context.Context, a Actor, field string, entry int64) ([]line, error) {
+	c, rows, err := w.store.TakenOutBy(ctx, entry)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	found := err == nil && c.GroupID != nil
+	if found {
+		_, _, err = w.findFor(ctx, a, readHistory, c.GroupID.String())
+		found = err == nil // what may not be seen is not there
+	}
+	if !found || len(rows) == 0 {
+		return nil, wrong(field+".taken_out_by", entry, fmt.Sprintf("No entry %d of a history that you may read took anybody out of a group.", entry))
+	}
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		ids[i] = r.PersonID
+	}
+	people, err := w.store.PeopleByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := w.store.GroupsByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]line, 0, len(rows))
+	for _, r := range rows {
+		l := line{n: len(all) + 1, field: field, role: r.Was}
+		if p, ok := people[r.PersonID]; ok {
+			l.given, l.person = p.Address, &p
+		} else if g, ok := groups[r.PersonID]; ok {
+			l.given, l.address, l.role = g.Address, g.Address, ""
+		} else {
+			continue // a group that has been deleted since
+		}
+		all = append(all, l)
 	}
 	return all, nil
 }

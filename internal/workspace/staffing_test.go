@@ -383,3 +383,59 @@ func TestTwoAddTheSamePersonAtOnce(t *testing.T) {
 		t.Errorf("%v; %+v", outcomes, now.Counts)
 	}
 }
+
+// A removal of many is undone whole, though the history shows the first fifty.
+func TestManyArePutBackFromTheHistory(t *testing.T) {
+	l, ines := directory(t, "putback")
+	nested := l.Group(t, "Nested and back")
+	var lines []string
+	for i := range 120 {
+		lines = append(lines, fmt.Sprintf("Buoy %d <buoy-%d@port.example>", i, i))
+	}
+	g := l.Group(t, "Emptied and filled", func(n *api.NewGroup) { n.Externals = "owners" })
+	if r, err := l.W.AddMembers(ctx, ines, g.Address, api.NewMembers{People: []api.NewPerson{{Address: nested.Address}}, List: &api.PeopleList{Text: strings.Join(lines, "\n")}, Quiet: true}); err != nil || r.Added != 121 {
+		t.Fatalf("%d added, %v", r.Added, err)
+	}
+	before, err := l.W.Group(ctx, ines, g.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone := []string{kit.Moderator, kit.Member, nested.Address}
+	for i := range 120 {
+		gone = append(gone, fmt.Sprintf("buoy-%d@port.example", i))
+	}
+	if _, err := l.W.ChangeMembers(ctx, ines, g.Address, api.MembersPatch{Members: gone, Remove: true}); err != nil {
+		t.Fatal(err)
+	}
+	h, err := l.W.History(ctx, ines, g.Address, "", 1)
+	if err != nil || h.Items[0].Action != "people.remove" {
+		t.Fatalf("%+v, %v", h, err)
+	}
+	entry := h.Items[0].ID
+	back := api.NewMembers{List: &api.PeopleList{TakenOut: entry}, Quiet: true}
+	for _, c := range []struct {
+		name, as string
+		list     api.PeopleList
+	}{
+		{"an entry that is not there", kit.Administrator, api.PeopleList{TakenOut: entry + 1000}},
+		{"one that took nobody out", kit.Administrator, api.PeopleList{TakenOut: entry - 1}},
+		{"one of a history that is not theirs", kit.Colleague, api.PeopleList{TakenOut: entry}},
+	} {
+		own := l.Group(t, "For "+c.name, func(n *api.NewGroup) { n.Owners = append(n.Owners, kit.Colleague) })
+		_, err := l.W.AddMembers(ctx, l.Actor(t, c.as), own.Address, api.NewMembers{List: &c.list})
+		if _, says := kindOf(t, err); !strings.Contains(says, "list.taken_out_by: No entry") {
+			t.Errorf("%s: %s", c.name, says)
+		}
+	}
+	r, err := l.W.AddMembers(ctx, ines, g.Address, back)
+	if err != nil || r.Added != 123 {
+		t.Fatalf("%d put back, %v", r.Added, err)
+	}
+	after, err := l.W.Group(ctx, ines, g.Address)
+	if err != nil || after.Counts != before.Counts {
+		t.Errorf("%+v before, %+v after, %v", before.Counts, after.Counts, err)
+	}
+	if r, err := l.W.AddMembers(ctx, ines, g.Address, back); err != nil || r.Added != 0 {
+		t.Errorf("again: %d added, %v", r.Added, err)
+	}
+}

@@ -361,6 +361,7 @@ export default function CreateGroup() {
                               table: 'a table',
                               group: 'a group',
                               workspace: 'everyone',
+                              history: 'the history',
                             };
                             change({ lists: [...draft.lists, { list, words: words[r.kind], ready: r.ready }] });
                             setMany(false);

@@ -101,13 +101,14 @@ function show(v: unknown): string {
 
 /** PutBack puts those back whom an entry took out. */
 function PutBack({ entry: e }: { entry: HistoryEntry }) {
-  const people = e.changes.filter((c) => c.to === null && c.field.includes('@') && typeof c.from === 'string');
+  const shown = e.changes.filter((c) => c.to === null && c.field.includes('@')).length;
+  const all = Number(e.changes.find((c) => c.field === 'people')?.to ?? shown); // of many, the first are shown
   const back = useMutation({
     mutationFn: () =>
       ask(
         api.POST('/api/v1/groups/{ref}/members', {
           params: { path: { ref: e.group_id ?? '' } },
-          body: { people: people.map((c) => ({ address: c.field, role: String(c.from) })), quiet: true },
+          body: { list: { taken_out_by: e.id }, quiet: true },
         }),
       ),
     onSuccess: (r) =>
@@ -118,7 +119,7 @@ function PutBack({ entry: e }: { entry: HistoryEntry }) {
       }),
     onError: (err) => toaster.create({ type: 'error', title: 'Nobody was put back', description: err.message }),
   });
-  if (people.length === 0) return null;
+  if (shown === 0) return null;
   return (
     <Button
       size="2xs"
@@ -128,7 +129,7 @@ function PutBack({ entry: e }: { entry: HistoryEntry }) {
       loading={back.isPending}
       onClick={() => back.mutate()}
     >
-      Put {people.length === 1 ? 'them' : `these ${people.length}`} back
+      Put {all === 1 ? 'them' : `these ${all}`} back
     </Button>
   );
 }
