@@ -142,7 +142,28 @@ func (b *bench) pageOfGroups() (row, error) {
 		return err
 	}
 	took, base, err := inTurn(200, overHTTP, b.bare("SELECT * FROM mail_groups WHERE ended_at IS NULL AND expires_at > ? ORDER BY people DESC, id DESC LIMIT 51", b.now.AddDate(0, 0, 30)))
-	return row{work: "a page of 50 groups, filtered and sorted, over HTTP", floor: "the bare SQL query for the same rows", goal: "<= 2.0x, < 30 ms", took: took, base: base}, err
+	if err != nil {
+		return row{}, err
+	}
+	// And when the group that stands first was changed, and how long the list is has to be counted anew.
+	var anew []time.Duration
+	for i := range 30 {
+		page, err := b.w.Groups(b.ctx, b.admin, workspace.GroupList{States: []string{"active"}, Sort: "-people", Limit: 1})
+		if err != nil {
+			return row{}, err
+		}
+		said := fmt.Sprintf("Said anew %d times", i)
+		if _, err := b.w.ChangeGroup(b.ctx, b.admin, page.Items[0].ID, api.GroupPatch{Description: &said}, 0); err != nil {
+			return row{}, err
+		}
+		d, err := timed(overHTTP)
+		if err != nil {
+			return row{}, err
+		}
+		anew = append(anew, d)
+	}
+	return row{work: "a page of 50 groups, filtered and sorted, over HTTP", floor: "the bare SQL query for the same rows", goal: "<= 2.0x, < 30 ms", took: took, base: base,
+		note: fmt.Sprintf("%v right after a change", short(median(anew)))}, nil
 }
 
 // bare reads every row of a query and does nothing with them.
@@ -325,10 +346,12 @@ func (b *bench) bulkAdd() (row, error) {
 	return row{work: fmt.Sprintf("adding %d members from CSV, checked and recorded", len(people.Items)), floor: "LOAD DATA of the same rows", goal: "<= 4x", took: median(added), base: median(loaded)}, nil
 }
 
-// pageOfMembers times a search in the group that bulkAdd filled.
+// pageOfMembers times searches in the group that bulkAdd filled, each for something else.
 func (b *bench) pageOfMembers() (row, error) {
+	i := 0
 	took, base, err := inTurn(30, func() error {
-		_, err := b.w.Members(b.ctx, b.admin, "bulk-a@merrowline.example", workspace.MemberList{Q: "tamsin ald", Limit: 100})
+		i++
+		_, err := b.w.Members(b.ctx, b.admin, "bulk-a@merrowline.example", workspace.MemberList{Q: fmt.Sprintf("%c person-%04d", "abcdefghijklm"[i%13], i), Limit: 100})
 		return err
 	}, func() error {
 		_, err := b.w.Members(b.ctx, b.admin, "bulk-a@merrowline.example", workspace.MemberList{Limit: 100})

@@ -86,6 +86,7 @@ type MemberQuery struct {
 	ByRule   *bool // only those who are in by rule, or only others
 	Left     bool  // only people who have left the organisation
 	Since    time.Time
+	Total    int64 // how many there are, where that is known; 0: they are counted
 	After    Cursor
 	Limit    int
 }
@@ -100,7 +101,7 @@ func (q MemberQuery) where() (string, []any) {
 		add("m.kind = ?", q.Kind)
 	}
 	if q.External != nil {
-		add("m.kind = 1 AND (SELECT p.external FROM people p WHERE p.id = m.member_id) = ?", *q.External)
+		add("m.kind = 1 AND m.member_id IN (SELECT id FROM people WHERE external = ?)", *q.External)
 	}
 	if q.Mail != nil {
 		add("m.mail = ?", *q.Mail)
@@ -109,7 +110,7 @@ func (q MemberQuery) where() (string, []any) {
 		add("m.by_rule = ?", *q.ByRule)
 	}
 	if q.Left {
-		add("m.kind = 1 AND (SELECT p.active FROM people p WHERE p.id = m.member_id) = FALSE")
+		add("m.kind = 1 AND m.member_id IN (SELECT id FROM people WHERE external IN (0, 1) AND active = FALSE)")
 	}
 	if !q.Since.IsZero() {
 		add("m.added_at >= ?", q.Since)
@@ -124,8 +125,9 @@ func (q MemberQuery) where() (string, []any) {
 // which they came.
 func (s *Store) Members(ctx context.Context, q MemberQuery) (Page[MemberRow], error) {
 	where, args := q.where()
-	p := Page[MemberRow]{Total: q.After.Total}
-	if q.After == (Cursor{}) {
+	p := Page[MemberRow]{Total: max(q.After.Total, q.Total)}
+	switch {
+	case q.After == (Cursor{}) && p.Total == 0:
 		var err error
 		p.Total, err = s.keptCount(fmt.Sprint(where, args), func() (n int64, err error) {
 			err = s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
@@ -134,7 +136,7 @@ func (s *Store) Members(ctx context.Context, q MemberQuery) (Page[MemberRow], er
 		if err != nil {
 			return p, wrap("count members", err)
 		}
-	} else {
+	case q.After != (Cursor{}):
 		role, at, _ := strings.Cut(q.After.Value, " ")
 		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, q.After.ID)
 	}

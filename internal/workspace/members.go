@@ -71,6 +71,9 @@ func (w *Workspace) Members(ctx context.Context, a Actor, ref string, l MemberLi
 	if err != nil {
 		return none, err
 	}
+	if q == (store.MemberQuery{Group: g.ID, After: q.After, Limit: q.Limit}) { // everybody: their number is kept
+		q.Total = int64(g.Owners + g.Moderators + g.Members + g.Nested)
+	}
 	p, err := w.store.Members(ctx, q)
 	return pageOf(p, member), err
 }
