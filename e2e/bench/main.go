@@ -284,7 +284,7 @@ func (b *bench) attributeChange() (row, error) {
 	}
 	for i, g := range page.Items {
 		text := fmt.Sprintf(`department eq "Division %d" and employeeNumber ge "E000000"`, i/3)
-		if err := b.s.SetRule(b.ctx, store.GroupRule{GroupID: g.ID, Expression: text, Guard: 20, SetAt: b.now}, []string{"department", "employeeNumber"}); err != nil {
+		if err := b.s.SetRule(b.ctx, store.GroupRule{GroupID: g.ID, Expression: text, Guard: 20, SetAt: b.now}); err != nil {
 			return row{}, err
 		}
 	}
@@ -297,7 +297,7 @@ func (b *bench) attributeChange() (row, error) {
 		i++
 		_, err := b.w.ChangePerson(b.ctx, b.admin, person, api.PersonPatch{Attributes: map[string]string{"department": fmt.Sprintf("Division %d", i%300)}}, 0)
 		return err
-	}, b.bare("SELECT r.* FROM group_rules r WHERE r.group_id IN (SELECT group_id FROM rule_attributes WHERE attribute = 'department')"))
+	}, b.bare("SELECT * FROM group_rules"))
 	return row{work: "one attribute change with 1,000 rule groups, 6 of which follow", floor: "the bare SQL fetch of the rules", goal: "< 20 ms", took: took, base: base}, err
 }
 

@@ -435,7 +435,7 @@ func (s *Store) Purge(ctx context.Context, id uuid.UUID) error {
 		"DELETE d FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE m.group_id = ?",
 		"DELETE FROM messages WHERE group_id = ?", "DELETE FROM notices WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
-		"DELETE FROM standings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?", "DELETE FROM rule_attributes WHERE group_id = ?",
+		"DELETE FROM standings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",
 		"DELETE FROM addresses WHERE ref = ?", "DELETE FROM mail_groups WHERE id = ?",
 		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.version = g.version + 1 WHERE m.member_id = ?",

@@ -23,10 +23,31 @@ type GroupRule struct {
 	SetAt      time.Time
 }
 
-// HoldRules keeps every rule as it is until the transaction ends. Many can hold them
-// at once.
-func (s *Store) HoldRules(ctx context.Context) error {
-	return wrap("hold the rules", s.with(ctx).Raw("SELECT version FROM settings WHERE name = 'rules' LOCK IN SHARE MODE").Scan(new(int)).Error)
+// HoldRules keeps every rule as it is until the transaction ends, and returns a number
+// that counts their changes. Many can hold them at once.
+func (s *Store) HoldRules(ctx context.Context) (version int, err error) {
+	err = s.with(ctx).Raw("SELECT version FROM settings WHERE name = 'rules' LOCK IN SHARE MODE").Row().Scan(&version)
+	return version, wrap("hold the rules", err)
+}
+
+// EachRule calls f for every rule, in the order of their groups.
+func (s *Store) EachRule(ctx context.Context, f func(group uuid.UUID, expression string) error) error {
+	rows, err := s.with(ctx).Raw("SELECT group_id, expression FROM group_rules ORDER BY group_id").Rows()
+	if err != nil {
+		return wrap("read rules", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var group uuid.UUID
+		var expression string
+		if err := rows.Scan(&group, &expression); err != nil {
+			return wrap("read rules", err)
+		}
+		if err := f(group, expression); err != nil {
+			return err
+		}
+	}
+	return wrap("read rules", rows.Err())
 }
 
 // LockRules keeps everybody else from holding or locking the rules until the
@@ -42,20 +63,13 @@ func (s *Store) Rule(ctx context.Context, group uuid.UUID) (r GroupRule, err err
 	return r, wrap("read a rule", err)
 }
 
-// SetRule writes the rule of a group with the attributes that it uses.
-func (s *Store) SetRule(ctx context.Context, r GroupRule, attributes []string) error {
-	if err := s.with(ctx).Save(&r).Error; err != nil {
-		return wrap("write a rule", err)
-	}
-	if err := s.with(ctx).Exec("DELETE FROM rule_attributes WHERE group_id = ?", r.GroupID).Error; err != nil {
-		return wrap("write a rule", err)
-	}
-	for _, a := range attributes {
-		if err := s.with(ctx).Exec("INSERT INTO rule_attributes (attribute, group_id) VALUES (?, ?)", a, r.GroupID).Error; err != nil {
-			return wrap("write a rule", err)
-		}
-	}
-	return nil
+// SetRule writes the rule of a group.
+func (s *Store) SetRule(ctx context.Context, r GroupRule) error {
+	return errors.Join(wrap("write a rule", s.with(ctx).Save(&r).Error), s.countRules(ctx))
+}
+
+func (s *Store) countRules(ctx context.Context) error {
+	return wrap("count a change of rules", s.with(ctx).Exec("UPDATE settings SET version = version + 1 WHERE name = 'rules'").Error)
 }
 
 // SaveRule writes a rule that was read, whose expression did not change.
@@ -65,29 +79,7 @@ func (s *Store) SaveRule(ctx context.Context, r GroupRule) error {
 
 // DeleteRule takes the rule of a group away.
 func (s *Store) DeleteRule(ctx context.Context, group uuid.UUID) error {
-	return errors.Join(
-		wrap("delete a rule", s.with(ctx).Exec("DELETE FROM group_rules WHERE group_id = ?", group).Error),
-		wrap("delete a rule", s.with(ctx).Exec("DELETE FROM rule_attributes WHERE group_id = ?", group).Error))
-}
-
-// RulesUsing returns the rules of living groups that ask about any of some
-// attributes. It reads its rows by hand: there can be one for each group.
-func (s *Store) RulesUsing(ctx context.Context, attributes []string, now time.Time) (out []GroupRule, err error) {
-	rows, err := s.with(ctx).Raw(`SELECT r.group_id, r.expression, r.guard, r.held, r.set_by, r.set_at FROM group_rules r
-		JOIN mail_groups g ON g.id = r.group_id AND g.ended_at IS NULL AND g.expires_at > ?
-		WHERE r.group_id IN (SELECT group_id FROM rule_attributes WHERE attribute IN ?) ORDER BY r.group_id`, now, attributes).Rows()
-	if err != nil {
-		return nil, wrap("read rules", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var r GroupRule
-		if err := rows.Scan(&r.GroupID, &r.Expression, &r.Guard, (*[]byte)(&r.Held), &r.SetBy, &r.SetAt); err != nil {
-			return nil, wrap("read rules", err)
-		}
-		out = append(out, r)
-	}
-	return out, wrap("read rules", rows.Err())
+	return errors.Join(wrap("delete a rule", s.with(ctx).Exec("DELETE FROM group_rules WHERE group_id = ?", group).Error), s.countRules(ctx))
 }
 
 // PersonFacts are what a rule can ask about a person.

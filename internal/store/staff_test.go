@@ -199,59 +199,56 @@ func TestTypeAhead(t *testing.T) {
 	}
 }
 
-func TestRulesAreFoundByTheirAttributes(t *testing.T) {
+func TestChangesOfRulesAreCounted(t *testing.T) {
 	s := open(t)
 	now := time.Now().UTC()
-	made := map[string]uuid.UUID{}
-	for name, attributes := range map[string][]string{"rule-one": {"department"}, "rule-two": {"department", "title"}, "rule-gone": {"department"}, "rule-none": nil} {
-		g := newGroup(name, name+"@rules.example")
-		if name == "rule-gone" {
-			g.EndedAt = &now
-		}
-		if err := s.AddGroup(ctx, g); err != nil {
-			t.Fatal(err)
-		}
-		made[name] = g.ID
-		if attributes != nil {
-			if err := s.SetRule(ctx, GroupRule{GroupID: g.ID, Expression: name, Guard: 20, SetAt: now}, attributes); err != nil {
-				t.Fatal(err)
-			}
-		}
+	g := newGroup("rule-one", "rule-one@rules.example")
+	if err := s.AddGroup(ctx, g); err != nil {
+		t.Fatal(err)
 	}
-	using := func(attributes ...string) string {
-		rules, err := s.RulesUsing(ctx, attributes, now)
+	read := func() (expression string, version int) {
+		t.Helper()
+		err := s.Tx(ctx, func(tx *Store) (err error) {
+			expression = ""
+			if version, err = tx.HoldRules(ctx); err != nil {
+				return err
+			}
+			return tx.EachRule(ctx, func(group uuid.UUID, x string) error {
+				if group == g.ID {
+					expression = x
+				}
+				return nil
+			})
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
-		var out []string
-		for _, r := range rules {
-			if strings.HasPrefix(r.Expression, "rule-") {
-				out = append(out, r.Expression)
-			}
+		return expression, version
+	}
+	_, before := read()
+	for _, step := range []struct {
+		do   func() error
+		want string
+	}{
+		{func() error {
+			return s.SetRule(ctx, GroupRule{GroupID: g.ID, Expression: "title pr", Guard: 20, SetAt: now})
+		}, "title pr"},
+		{func() error {
+			return s.SetRule(ctx, GroupRule{GroupID: g.ID, Expression: "locality pr", Guard: 20, SetAt: now})
+		}, "locality pr"},
+		{func() error { return s.DeleteRule(ctx, g.ID) }, ""},
+	} {
+		if err := step.do(); err != nil {
+			t.Fatal(err)
 		}
-		slices.Sort(out)
-		return strings.Join(out, " ")
+		got, version := read()
+		if got != step.want || version <= before {
+			t.Errorf("the rule is %q, want %q; the number of changes went from %d to %d", got, step.want, before, version)
+		}
+		before = version
 	}
-	if got := using("department"); got != "rule-one rule-two" {
-		t.Errorf("by department: %s", got)
-	}
-	if got := using("title", "locality"); got != "rule-two" {
-		t.Errorf("by title: %s", got)
-	}
-	if err := s.SetRule(ctx, GroupRule{GroupID: made["rule-two"], Expression: "rule-two", SetAt: now}, []string{"locality"}); err != nil {
-		t.Fatal(err)
-	}
-	if got := using("title"); got != "" {
-		t.Errorf("by an attribute that it no longer uses: %s", got)
-	}
-	if err := s.DeleteRule(ctx, made["rule-one"]); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Rule(ctx, made["rule-one"]); !errors.Is(err, ErrNotFound) {
+	if _, err := s.Rule(ctx, g.ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a rule that was deleted: %v", err)
-	}
-	if got := using("department"); got != "" {
-		t.Errorf("after that: %s", got)
 	}
 }
 
@@ -314,7 +311,7 @@ func TestPurgeLeavesNothing(t *testing.T) {
 		s.AddInvitations(ctx, []Invitation{{ID: NewID(), Hash: make([]byte, 32), GroupID: g.ID, Address: "x@y.example", AddrKey: "x@y.example", State: Undecided, MadeAt: now, ExpiresAt: now}}),
 		s.AddJoinLink(ctx, JoinLink{ID: NewID(), Hash: make([]byte, 32), GroupID: g.ID, MadeAt: now, ExpiresAt: now}),
 		s.SetStanding(ctx, Standing{GroupID: g.ID, AddrKey: "x@y.example", Standing: policy.Barred, SetAt: now}),
-		s.SetRule(ctx, GroupRule{GroupID: g.ID, Expression: "title pr", SetAt: now}, []string{"title"}),
+		s.SetRule(ctx, GroupRule{GroupID: g.ID, Expression: "title pr", SetAt: now}),
 		s.AddMessage(ctx, Message{ID: NewID(), GroupID: &g.ID, Kind: KindPost, State: Accepted, Raw: []byte("x"), Decision: []byte("{}"), ReceivedAt: now}, []string{"x@y.example"}),
 		s.Purge(ctx, g.ID),
 	} {
@@ -322,7 +319,7 @@ func TestPurgeLeavesNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, table := range []string{"memberships", "requests", "invitations", "join_links", "standings", "group_rules", "rule_attributes", "messages", "notices"} {
+	for _, table := range []string{"memberships", "requests", "invitations", "join_links", "standings", "group_rules", "messages", "notices"} {
 		var n int
 		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM "+table+" WHERE group_id = ?", g.ID).Scan(&n).Error; err != nil || n != 0 {
 			t.Errorf("%d rows in %s, %v", n, table, err)

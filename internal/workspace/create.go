@@ -85,7 +85,7 @@ func (w *Workspace) CreateGroup(ctx context.Context, a Actor, n api.NewGroup, ke
 		if err != nil {
 			return err
 		}
-		if err := t.SetRule(ctx, store.GroupRule{GroupID: g.ID, Expression: d.rule.String(), Guard: defaultGuard, SetBy: a.String(), SetAt: g.CreatedAt}, paths(d.rule)); err != nil {
+		if err := t.SetRule(ctx, store.GroupRule{GroupID: g.ID, Expression: d.rule.String(), Guard: defaultGuard, SetBy: a.String(), SetAt: g.CreatedAt}); err != nil {
 			return err
 		}
 		return w.comeAndGo(ctx, t, a, &g, come, nil, entrance{action: "rule.set", quiet: n.Quiet}, []api.FieldChange{{Field: "rule", To: d.rule.String()}})

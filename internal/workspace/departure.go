@@ -74,7 +74,7 @@ func (w *Workspace) Depart(ctx context.Context, a Actor, ref string, d api.Depar
 		}
 	}
 	var p store.Person
-	err = w.directoryTx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		if p, err = t.LockPerson(ctx, found.ID); err != nil {
 			return err
 		}
@@ -91,7 +91,7 @@ func (w *Workspace) Depart(ctx context.Context, a Actor, ref string, d api.Depar
 			return err
 		}
 		p = gone[0]
-		return w.follow(ctx, t, a, gone, changedPaths(before, p), p.Name+" left the organisation")
+		return w.follow(ctx, t, a, b, gone, changedPaths(before, p), p.Name+" left the organisation")
 	})
 	if err != nil {
 		return none, err
@@ -188,7 +188,7 @@ func (w *Workspace) Return(ctx context.Context, a Actor, ref string) (api.Person
 		return none, err
 	}
 	var p store.Person
-	err = w.directoryTx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		if p, err = t.LockPerson(ctx, found.ID); err != nil {
 			return err
 		}
@@ -203,7 +203,7 @@ func (w *Workspace) Return(ctx context.Context, a Actor, ref string) (api.Person
 		if err := recordOf(ctx, t, a, w.now(ctx), "person.return", nil, p.Address, []api.FieldChange{{Field: "active", From: false, To: true}}, []store.Affected{{PersonID: p.ID}}); err != nil {
 			return err
 		}
-		return w.follow(ctx, t, a, []store.Person{p}, changedPaths(before, p), p.Name+" returned")
+		return w.follow(ctx, t, a, b, []store.Person{p}, changedPaths(before, p), p.Name+" returned")
 	})
 	if err != nil {
 		return none, err

@@ -3,10 +3,11 @@ package workspace
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -16,32 +17,59 @@ import (
 	"ivytable.example/ivytable/internal/store"
 )
 
-// parsed keeps rules that were read once; a thousand of them are asked about at each
+// ruleBook holds every rule, read once: a thousand of them are asked about at each
 // change of an attribute.
-type parsed struct {
-	mu    sync.Mutex
-	rules map[string]*rule.Rule
+type ruleBook struct {
+	version int // that the store counts
+	rules   []bookedRule
+	using   map[string][]int // by the paths of attributes
 }
 
-// mostParsed is how many rules are kept read.
-const mostParsed = 20_000
+type bookedRule struct {
+	group uuid.UUID
+	*rule.Rule
+}
 
-// of returns the rule of a group as it is kept.
-func (p *parsed) of(kept store.GroupRule) (*rule.Rule, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if r := p.rules[kept.Expression]; r != nil {
-		return r, nil
+// of returns the rules that ask about any of some attributes.
+func (b *ruleBook) of(attributes []string) []bookedRule {
+	var at []int
+	for _, path := range attributes {
+		at = append(at, b.using[path]...)
 	}
-	r, err := rule.Parse(kept.Expression)
+	slices.Sort(at)
+	var out []bookedRule
+	for _, i := range slices.Compact(at) {
+		out = append(out, b.rules[i])
+	}
+	return out
+}
+
+// heldRules returns the rules as they stay until the transaction ends.
+func (w *Workspace) heldRules(ctx context.Context, t *store.Store) (*ruleBook, error) {
+	version, err := t.HoldRules(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("the rule of %s: %w", kept.GroupID, err)
+		return nil, err
 	}
-	if p.rules == nil || len(p.rules) >= mostParsed {
-		p.rules = map[string]*rule.Rule{}
+	if b := w.book.Load(); b != nil && b.version == version {
+		return b, nil
 	}
-	p.rules[kept.Expression] = r
-	return r, nil
+	b := &ruleBook{version: version, using: map[string][]int{}}
+	err = t.EachRule(ctx, func(group uuid.UUID, expression string) error {
+		r, err := rule.Parse(expression)
+		if err != nil {
+			return fmt.Errorf("the rule of %s: %w", group, err)
+		}
+		for _, path := range paths(r) {
+			b.using[path] = append(b.using[path], len(b.rules))
+		}
+		b.rules = append(b.rules, bookedRule{group, r})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	w.book.Store(b)
+	return b, nil
 }
 
 // followRule lets people come into and go out of g, which is locked. Where the guard
@@ -79,27 +107,25 @@ func (w *Workspace) followRule(ctx context.Context, t *store.Store, a Actor, g *
 
 // directoryTx runs a transaction that changes people. The rules that they are asked
 // about stay as they are until it ends.
-func (w *Workspace) directoryTx(ctx context.Context, f func(*store.Store) error) error {
+func (w *Workspace) directoryTx(ctx context.Context, f func(*store.Store, *ruleBook) error) error {
 	return w.store.Tx(ctx, func(t *store.Store) error {
-		if err := t.HoldRules(ctx); err != nil {
+		b, err := w.heldRules(ctx, t)
+		if err != nil {
 			return err
 		}
-		return f(t)
+		return f(t, b)
 	})
 }
 
 // follow lets the rules that use some attributes take in, and let go, people whose
-// attributes changed. people are as they are now; all says that every rule is
-// concerned. It runs in the transaction of its cause, a directoryTx.
-func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people []store.Person, attributes []string, cause string) error {
-	if len(people) == 0 || len(attributes) == 0 {
+// attributes changed. people are as they are now. It runs in the transaction of its
+// cause.
+func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, b *ruleBook, people []store.Person, attributes []string, cause string) error {
+	rules := b.of(attributes)
+	switch {
+	case len(people) == 0 || len(rules) == 0:
 		return nil
-	}
-	rules, err := t.RulesUsing(ctx, attributes, w.now(ctx))
-	if err != nil || len(rules) == 0 {
-		return err
-	}
-	if len(people) == 1 {
+	case len(people) == 1:
 		return w.followPerson(ctx, t, a, people[0], rules, cause)
 	}
 	type stream struct {
@@ -119,12 +145,8 @@ func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people 
 		}
 		for _, p := range batch {
 			s := subject(factsOf(p))
-			for i, kept := range rules {
-				r, err := w.parsed.of(kept)
-				if err != nil {
-					return err
-				}
-				byRule, is := in[groupPerson{kept.GroupID, p.ID}]
+			for i, r := range rules {
+				byRule, is := in[groupPerson{r.group, p.ID}]
 				match := p.Active && r.Eval(s) == rule.Match
 				switch {
 				case match && !is:
@@ -135,9 +157,9 @@ func (w *Workspace) follow(ctx context.Context, t *store.Store, a Actor, people 
 			}
 		}
 	}
-	for i, kept := range rules {
+	for i, r := range rules {
 		if m := moves[i]; len(m.come)+len(m.leave) > 0 {
-			if err := w.followOne(ctx, t, a, kept, m.come, m.leave, cause); err != nil {
+			if err := w.followOne(ctx, t, a, r.group, m.come, m.leave, cause); err != nil {
 				return err
 			}
 		}
@@ -149,17 +171,13 @@ type groupPerson struct{ group, person uuid.UUID }
 
 // followPerson is follow for one person, in as many statements for a hundred groups
 // as for one. The guard does not stop one person.
-func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p store.Person, rules []store.GroupRule, cause string) error {
+func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p store.Person, rules []bookedRule, cause string) error {
 	s := subject(factsOf(p))
 	match := map[uuid.UUID]bool{}
 	ids := make([]uuid.UUID, len(rules))
-	for i, kept := range rules {
-		r, err := w.parsed.of(kept)
-		if err != nil {
-			return err
-		}
-		ids[i] = kept.GroupID
-		match[kept.GroupID] = p.Active && r.Eval(s) == rule.Match
+	for i, r := range rules {
+		ids[i] = r.group
+		match[r.group] = p.Active && r.Eval(s) == rule.Match
 	}
 	moved := func() (come, leave []uuid.UUID, err error) {
 		in := map[uuid.UUID]bool{}
@@ -192,7 +210,13 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 	if err != nil {
 		return err
 	}
-	come = slices.DeleteFunc(come, func(id uuid.UUID) bool { return barred[id] })
+	now := w.now(ctx)
+	away := func(id uuid.UUID) bool { // a group that is away follows its rule when it comes back
+		g, there := groups[id]
+		return !there || !lives(&g, now)
+	}
+	come = slices.DeleteFunc(come, func(id uuid.UUID) bool { return barred[id] || away(id) })
+	leave = slices.DeleteFunc(leave, away)
 	return w.movePerson(ctx, t, a, p, groups, come, leave, cause)
 }
 
@@ -241,8 +265,16 @@ func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p s
 	return nil
 }
 
-func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, kept store.GroupRule, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
-	g, err := t.LockGroup(ctx, kept.GroupID)
+func lives(g *store.Group, now time.Time) bool { return g.EndedAt == nil && g.ExpiresAt.After(now) }
+
+func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, id uuid.UUID, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
+	g, err := t.LockGroup(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && !lives(&g, w.now(ctx)) {
+		return nil // a group that is away follows its rule when it comes back
+	} else if err != nil {
+		return err
+	}
+	kept, err := t.Rule(ctx, id)
 	if err != nil {
 		return err
 	}

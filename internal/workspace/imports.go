@@ -228,7 +228,7 @@ func (p *plan) finish(l roster.List) {
 
 // applyImport carries a plan out in one transaction.
 func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan) error {
-	return w.directoryTx(ctx, func(t *store.Store) error {
+	return w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		now := w.now(ctx)
 		changes := changeList{shown: []api.FieldChange{{Field: "import", To: p.out.Says}}}
 		var affected []store.Affected
@@ -265,7 +265,7 @@ func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan) error {
 				used[x.Path] = true
 			}
 		}
-		return w.follow(ctx, t, a, slices.Concat(p.create, moved, gone), sortedKeys(used), "people were imported")
+		return w.follow(ctx, t, a, b, slices.Concat(p.create, moved, gone), sortedKeys(used), "people were imported")
 	})
 }
 

@@ -205,14 +205,14 @@ func (w *Workspace) CreatePerson(ctx context.Context, a Actor, n api.NewPersonEn
 		return none, err
 	}
 	made := store.Person{ID: store.NewID(), Address: addr.Key(), AddrKey: addr.Key(), Name: strings.TrimSpace(n.Name), Active: true, WorkspaceRole: n.WorkspaceRole, Attributes: b, CreatedAt: w.now(ctx), Version: 1}
-	err = w.directoryTx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		if err := t.AddPeople(ctx, []store.Person{made}); err != nil {
 			return err
 		}
 		if err := recordOf(ctx, t, a, made.CreatedAt, "person.create", nil, made.Address, []api.FieldChange{{Field: "name", To: made.Name}}, []store.Affected{{PersonID: made.ID}}); err != nil {
 			return err
 		}
-		return w.follow(ctx, t, a, []store.Person{made}, changedPaths(store.Person{}, made), made.Name+" came into the directory")
+		return w.follow(ctx, t, a, b, []store.Person{made}, changedPaths(store.Person{}, made), made.Name+" came into the directory")
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		c, cerr := w.checkAddress(ctx, w.store, addr.Key(), domains, uuid.Nil)
@@ -255,7 +255,7 @@ func (w *Workspace) ChangePerson(ctx context.Context, a Actor, ref string, patch
 		return none, err
 	}
 	var after store.Person
-	err = w.directoryTx(ctx, func(t *store.Store) error {
+	err = w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		before, err := t.LockPerson(ctx, found.ID)
 		if err != nil {
 			return err
@@ -278,7 +278,7 @@ func (w *Workspace) ChangePerson(ctx context.Context, a Actor, ref string, patch
 		if err := recordOf(ctx, t, a, w.now(ctx), "person.change", nil, after.Address, c, []store.Affected{{PersonID: after.ID}}); err != nil {
 			return err
 		}
-		return w.follow(ctx, t, a, []store.Person{after}, changedPaths(before, after), "the entry of "+after.Name+" changed")
+		return w.follow(ctx, t, a, b, []store.Person{after}, changedPaths(before, after), "the entry of "+after.Name+" changed")
 	})
 	if err != nil {
 		return none, err

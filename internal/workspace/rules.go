@@ -210,7 +210,7 @@ func (w *Workspace) SetRule(ctx context.Context, a Actor, ref string, n api.NewR
 		if guarded(len(leave), byRule, next.Guard) && !n.Confirm {
 			return fail(Conflict, "%d of the %d people who are in by the rule would go, more than the guard of %d percent allows. Confirm it if that is meant.", len(leave), byRule, next.Guard)
 		}
-		if err := t.SetRule(ctx, next, paths(r)); err != nil {
+		if err := t.SetRule(ctx, next); err != nil {
 			return err
 		}
 		g.Ruled = true
@@ -293,9 +293,9 @@ func (w *Workspace) reevaluate(ctx context.Context, a Actor, group uuid.UUID, su
 		} else if err != nil {
 			return err
 		}
-		r, err := w.parsed.of(kept)
+		r, err := rule.Parse(kept.Expression)
 		if err != nil {
-			return err
+			return fmt.Errorf("the rule of %s: %w", group, err)
 		}
 		match, err := matching(ctx, t, r)
 		if err != nil {

@@ -197,3 +197,54 @@ func TestARuleIsCompleted(t *testing.T) {
 		}
 	}
 }
+
+// While a group is away its rule moves nobody; it is followed when the group is back.
+func TestAGroupThatIsAwayFollowsItsRuleWhenItIsBack(t *testing.T) {
+	l, ines := directory(t, "awayrule")
+	g := l.Group(t, "Away for a while")
+	if _, err := l.W.SetRule(ctx, ines, g.Address, api.NewRule{Expression: `department eq "Dive"`}); err != nil {
+		t.Fatal(err)
+	}
+	dive := func(who, department string) {
+		t.Helper()
+		if _, err := l.W.ChangePerson(ctx, ines, who, api.PersonPatch{Attributes: map[string]string{"department": department}}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func() int {
+		t.Helper()
+		r, err := l.W.Rule(ctx, ines, g.Address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Members
+	}
+	dive("hand-0@merrowline.example", "Dive")
+	if n := count(); n != 1 {
+		t.Fatalf("%d are in it by rule", n)
+	}
+	if _, err := l.W.Retire(ctx, ines, g.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	dive("hand-0@merrowline.example", "Deck")
+	dive("hand-1@merrowline.example", "Dive")
+	if _, err := l.W.ImportPeople(ctx, ines, api.Import{Text: "mail,department\nhand-2@merrowline.example,Dive\nhand-3@merrowline.example,Dive\n"}); err != nil {
+		t.Fatal(err)
+	}
+	if n := count(); n != 1 {
+		t.Errorf("a group that is away has %d by rule", n)
+	}
+	if _, err := l.W.Restore(ctx, ines, g.Address); err != nil {
+		t.Fatal(err)
+	}
+	if n := count(); n != 3 {
+		t.Errorf("%d are in it by rule once it is back", n)
+	}
+	if err := l.W.DeleteRule(ctx, ines, g.Address, true); err != nil {
+		t.Fatal(err)
+	}
+	dive("hand-4@merrowline.example", "Dive")
+	if m, err := l.W.Members(ctx, ines, g.Address, workspace.MemberList{Q: "hand-4", Limit: 5}); err != nil || m.Total != 0 {
+		t.Errorf("a rule that was taken away still puts people in: %+v, %v", m.Items, err)
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,9 +21,9 @@ import (
 
 // Workspace is one organisation's installation.
 type Workspace struct {
-	store  *store.Store
-	o      Options
-	parsed parsed
+	store *store.Store
+	o     Options
+	book  atomic.Pointer[ruleBook]
 }
 
 // Options are what a workspace is made with.

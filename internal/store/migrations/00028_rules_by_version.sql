@@ -1,0 +1,2 @@
+-- +goose Up
+DROP TABLE rule_attributes;
