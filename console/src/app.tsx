@@ -2,7 +2,7 @@ import { Box, Button, Flex, HStack, IconButton, Image, Link as ChakraLink, Menu,
 import { useMutation } from '@tanstack/react-query';
 import { Moon, Sun } from 'lucide-react';
 import { lazy, type ReactNode, Suspense, useEffect, useState } from 'react';
-import { Link, Navigate, NavLink, Route, Routes, useLocation } from 'react-router';
+import { Link, Navigate, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router';
 import { api, ask, type Me } from './api/client';
 import { MeContext, useMe, useSession, useSignOut } from './session/me';
 import { date } from './ui/dates';
@@ -10,6 +10,9 @@ import { Loading, Nothing, Trouble } from './ui/parts';
 import { Toaster } from './ui/toaster';
 
 const SignIn = lazy(() => import('./session/sign-in'));
+const AskLink = lazy(() => import('./session/ask-link'));
+const ChoosePassword = lazy(() => import('./session/choose-password'));
+const ChangePassword = lazy(() => import('./session/change-password'));
 const GroupList = lazy(() => import('./groups/list'));
 const CreateGroup = lazy(() => import('./groups/create'));
 const GroupPage = lazy(() => import('./groups/page'));
@@ -37,11 +40,13 @@ const places: Record<string, [path: string, label: string]> = {
 
 export function App() {
   const { pathname } = useLocation();
-  if (pathname.startsWith('/invitations/')) {
+  if (/^\/(invitations|password)\b/.test(pathname)) {
     return (
-      <Suspense fallback={<Loading what="the invitation" />}>
+      <Suspense fallback={<Loading what="the page" />}>
         <Routes>
           <Route path="/invitations/:secret" element={<Invitation />} />
+          <Route path="/password" element={<AskLink />} />
+          <Route path="/password/:secret" element={<ChoosePassword />} />
         </Routes>
       </Suspense>
     );
@@ -81,6 +86,7 @@ function SignedIn() {
           <Route path="/people/import" element={<ImportPeople />} />
           <Route path="/people/:ref" element={<PersonPage />} />
           <Route path="/rules" element={<Rules />} />
+          <Route path="/my-password" element={<ChangePassword />} />
           <Route path="/join/:secret" element={<JoinByLink />} />
           <Route path="/waiting" element={<Waiting />} />
           <Route path="/care" element={<Care />} />
@@ -224,6 +230,7 @@ function ColourMode() {
 function Account() {
   const me = useMe();
   const signOut = useSignOut();
+  const navigate = useNavigate();
   return (
     <Menu.Root>
       <Menu.Trigger asChild>
@@ -238,6 +245,9 @@ function Account() {
               {me.address}
               {me.workspace_role && <Text>{me.workspace_role}</Text>}
             </Box>
+            <Menu.Item value="password" onSelect={() => void navigate('/my-password')}>
+              Change password
+            </Menu.Item>
             <Menu.Item value="out" onSelect={() => void signOut()}>
               Sign out
             </Menu.Item>

@@ -8,6 +8,7 @@ type PersonDetails struct {
 	Person
 	CreatedAt  time.Time     `json:"created_at"`
 	DepartedAt *time.Time    `json:"departed_at"`
+	SignsIn    bool          `json:"signs_in" doc:"Has a password; told to those who may change the directory"`
 	Groups     []PersonGroup `json:"groups"`
 	May        []string      `json:"may"`
 }
@@ -29,6 +30,7 @@ type NewPersonEntry struct {
 	Name          string            `json:"name" maxLength:"200"`
 	Attributes    map[string]string `json:"attributes,omitempty"`
 	WorkspaceRole string            `json:"workspace_role,omitempty"`
+	PasswordLink  bool              `json:"password_link,omitempty" doc:"Mail them a link by which they choose a password"`
 }
 
 // PersonPatch changes an entry of the directory. Attributes that are left out stay;
@@ -59,6 +61,7 @@ type Import struct {
 	Columns map[string]string `json:"columns,omitempty" doc:"What its headings stand for, where that is not plain; empty to leave one out"`
 	Sync    bool              `json:"sync,omitempty" doc:"Whoever is in the directory but not in the file departs"`
 	DryRun  bool              `json:"dry_run,omitempty" doc:"Say what would happen, and do nothing"`
+	Links   bool              `json:"password_links,omitempty" doc:"Mail those who are new a link by which they choose a password"`
 	Force   bool              `json:"force,omitempty" doc:"Let a sync depart more than a tenth of the directory"`
 }
 
@@ -174,4 +177,28 @@ type RuleCompletion struct {
 type RuleChoice struct {
 	Text  string `json:"text"`
 	About string `json:"about"`
+}
+
+// PasswordLink says for whom a link is by which a password is chosen.
+type PasswordLink struct {
+	Name      string    `json:"name"`
+	Address   string    `json:"address"`
+	ExpiresAt time.Time `json:"expires_at"`
+	Shortest  int       `json:"shortest" doc:"How many characters a password has at least"`
+}
+
+// PasswordWish asks for such a link.
+type PasswordWish struct {
+	Address string `json:"address" maxLength:"320"`
+}
+
+// NewPassword is a password that is chosen.
+type NewPassword struct {
+	Password string `json:"password" maxLength:"1000"`
+}
+
+// PasswordChange changes one's own password.
+type PasswordChange struct {
+	Current  string `json:"current" maxLength:"1000"`
+	Password string `json:"password" maxLength:"1000"`
 }

@@ -27,7 +27,7 @@ func (a *app) signInCommand() *cobra.Command {
 			if url == "" {
 				url = "http://127.0.0.1:8480"
 			}
-			password, err := a.password()
+			password, err := a.password("Password: ")
 			if err != nil {
 				return err
 			}
@@ -55,16 +55,39 @@ func (a *app) signInCommand() *cobra.Command {
 	}
 }
 
-func (a *app) password() (string, error) {
+// password asks for a password at the terminal, or reads the next line of what is
+// piped in.
+func (a *app) password(prompt string) (string, error) {
 	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(a.err, "Password: ")
+		fmt.Fprint(a.err, prompt)
 		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)
 		return string(b), err
 	}
-	s := bufio.NewScanner(a.in)
-	s.Scan()
-	return s.Text(), s.Err()
+	if a.lines == nil {
+		a.lines = bufio.NewScanner(a.in)
+	}
+	a.lines.Scan()
+	return a.lines.Text(), a.lines.Err()
+}
+
+func (a *app) passwordCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "password", Short: "Change your password", Args: cobra.NoArgs,
+		Long:    "Change your password. Both are asked for, or read from standard input, the present one\nfirst. Your other sessions end; your tokens stay.",
+		Example: "  ivytable password",
+		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+			var p api.PasswordChange
+			var err error
+			if p.Current, err = a.password("Present password: "); err != nil {
+				return err
+			}
+			if p.Password, err = a.password("New password: "); err != nil {
+				return err
+			}
+			return c.ChangePassword(ctx, p)
+		}),
+	}
 }
 
 func (a *app) signOutCommand() *cobra.Command {

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -44,6 +45,7 @@ type app struct {
 	err    io.Writer
 	output string
 	url    string
+	lines  *bufio.Scanner // of what is piped in
 }
 
 // Run runs one command and returns its exit code. An interrupt ends it cleanly.
@@ -106,7 +108,7 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json, csv")
 	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (default: where you signed in)")
 	root.PersistentFlags().String("config", "", "file with settings, a JSON object of flag names and values")
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.meCommand(),
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(),
 		a.groupCommands(), a.memberCommands(), a.requestCommands(), a.invitationCommands(), a.linkCommands(), a.standingCommands(), a.ruleCommands(), a.namingCommands(), a.startCommands(), a.policyCommands(), a.addressCommands(), a.rehearseCommand(), a.waitingCommands(),
 		a.expiryCommands(), a.historyCommand(), a.tokenCommands(), a.personCommands(), a.clockCommand())
 	wrapArgs(root)

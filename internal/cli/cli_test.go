@@ -154,6 +154,9 @@ var steps = []struct {
 	{kit.Administrator, "person depart oda.fenn@merrowline.example --try", 0},
 	{kit.Administrator, "person depart liv.strand@merrowline.example", 0},
 	{kit.Administrator, "person return liv.strand@merrowline.example", 0},
+	{kit.Administrator, "person password-link liv.strand@merrowline.example", 0},
+	{kit.Administrator, "person password-link nobody@merrowline.example", 3},
+	{kit.Member, "person password-link liv.strand@merrowline.example", 4},
 	{kit.Administrator, "person history liv.strand@merrowline.example", 0},
 	{kit.Administrator, "person import testdata/staff.csv --try", 0},
 	{kit.Administrator, "person import testdata/staff.csv", 0},
@@ -232,6 +235,19 @@ func TestSignIn(t *testing.T) {
 		t.Errorf("a wrong password: %d, %s", code, errs)
 	}
 	if code, _, errs := command(t, kit.Password+"\n", "sign-in", kit.Member); code != 0 {
+		t.Fatalf("%d, %s", code, errs)
+	}
+	const chosen = "four words on a quay"
+	for _, c := range []struct {
+		in   string
+		code int
+		says string
+	}{{"wrong\n" + chosen + "\n", 1, "This is not your password."}, {kit.Password + "\nshort\n", 1, "choose one of 10 or more"}, {kit.Password + "\n" + chosen + "\n", 0, ""}} {
+		if code, _, errs := command(t, c.in, "password"); code != c.code || !strings.Contains(errs, c.says) {
+			t.Errorf("%q: %d, %s", c.in, code, errs)
+		}
+	}
+	if code, _, errs := command(t, chosen+"\n", "sign-in", kit.Member); code != 0 {
 		t.Fatalf("%d, %s", code, errs)
 	}
 	path := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "ivytable", "sign-in.json")

@@ -16,7 +16,7 @@ import (
 
 func (a *app) personCommands() *cobra.Command {
 	return noun("person", "The directory of people: search, list, show, add, change, depart, return, import",
-		a.personSearch(), a.personList(), a.personShow(), a.personAdd(), a.personChange(), a.personDepart(), a.personReturn(), a.personHistory(), a.personImport())
+		a.personSearch(), a.personList(), a.personShow(), a.personAdd(), a.personChange(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
 }
 
 func (a *app) people(value any, list []api.Person) error {
@@ -128,6 +128,7 @@ func (a *app) personAdd() *cobra.Command {
 	}
 	c.Flags().StringToStringVar(&n.Attributes, "set", nil, "a field, such as department=Deck; repeat for more")
 	c.Flags().StringVar(&n.WorkspaceRole, "workspace-role", "", "administrator or auditor")
+	c.Flags().BoolVar(&n.PasswordLink, "password-link", false, "mail them a link by which they choose a password")
 	return c
 }
 
@@ -190,6 +191,16 @@ func (a *app) personDepart() *cobra.Command {
 	c.Flags().StringVar(&d.HandTo, "hand-to", "", "who becomes an owner of what only they own")
 	c.Flags().BoolVar(&try, "try", false, "show what it would do, and do nothing")
 	return c
+}
+
+func (a *app) personPasswordLink() *cobra.Command {
+	return &cobra.Command{
+		Use: "password-link PERSON", Short: "Mail somebody a link by which they choose a password", Args: cobra.ExactArgs(1),
+		Example: "  ivytable person password-link liv.strand@merrowline.example",
+		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+			return c.SendPasswordLink(ctx, args[0])
+		}),
+	}
 }
 
 func (a *app) personReturn() *cobra.Command {
@@ -270,6 +281,7 @@ func (a *app) personImport() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringToStringVar(&q.Columns, "column", nil, "what a heading stands for, such as Kontakt=address; empty to leave it out")
+	f.BoolVar(&q.Links, "password-links", false, "mail those who are new a link by which they choose a password")
 	f.BoolVar(&q.Sync, "sync", false, "whoever is in the directory but not in the file departs")
 	f.BoolVar(&q.DryRun, "try", false, "show what it would do, and do nothing")
 	f.BoolVar(&q.Force, "force", false, "let a sync depart more than a tenth of the directory")

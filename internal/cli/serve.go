@@ -184,7 +184,7 @@ func (a *app) firstCommand() *cobra.Command {
 			if len(domains) == 0 {
 				domains = []string{address.Domain()}
 			}
-			password, err := a.password()
+			password, err := a.password("Password: ")
 			if err != nil {
 				return err
 			}

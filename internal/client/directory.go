@@ -66,6 +66,18 @@ func (c *Client) ImportPeople(ctx context.Context, q api.Import) (api.ImportResu
 	return send[api.ImportResult](ctx, c, http.MethodPost, "/people-imports", q)
 }
 
+// SendPasswordLink mails somebody a link by which they choose a password.
+func (c *Client) SendPasswordLink(ctx context.Context, ref string) error {
+	_, err := send[struct{}](ctx, c, http.MethodPost, at("people", ref, "password-link"), nil)
+	return err
+}
+
+// ChangePassword changes one's own password.
+func (c *Client) ChangePassword(ctx context.Context, p api.PasswordChange) error {
+	_, err := send[struct{}](ctx, c, http.MethodPut, "/me/password", p)
+	return err
+}
+
 // Proposing is a question for an address.
 type Proposing struct {
 	Name, Address, Domain, Creator, Group string

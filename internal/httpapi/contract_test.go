@@ -202,6 +202,11 @@ var contract = []struct {
 	{"POST", "/api/v1/people/{ref}/departure", "/api/v1/people/" + kit.Left + "/departure", `{}`, only(409, 6)},
 	{"DELETE", "/api/v1/people/{ref}/departure", "/api/v1/people/" + kit.Colleague + "/departure", "", only(409, 6)},
 	{"GET", "/api/v1/people/{ref}/history", "/api/v1/people/" + kit.Owner + "/history", "", only(200, 5, 6)},
+	{"POST", "/api/v1/people/{ref}/password-link", "/api/v1/people/" + kit.Colleague + "/password-link", "", only(204, 6)},
+	{"POST", "/api/v1/password-links", "/api/v1/password-links", `{"address": "nobody@merrowline.example"}`, all(202)},
+	{"GET", "/api/v1/password-links/{secret}", "/api/v1/password-links/nonsense", "", all(404)},
+	{"POST", "/api/v1/password-links/{secret}", "/api/v1/password-links/nonsense", `{"password": "long enough for this"}`, all(404)},
+	{"PUT", "/api/v1/me/password", "/api/v1/me/password", `{"current": "` + kit.Password + `", "password": "short"}`, signedIn(422)},
 	{"POST", "/api/v1/people-imports", "/api/v1/people-imports", `{"text": "address\n` + kit.Owner + `\n", "dry_run": true}`, only(200, 6)},
 
 	{"GET", "/api/v1/expiry", "/api/v1/expiry", "", only(200, 5, 6)},

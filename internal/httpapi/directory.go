@@ -74,4 +74,22 @@ func (s *server) registerDirectory(a huma.API) {
 	route(s, a, "POST", v1+"/people-imports", "import-people", "Make the directory like a CSV file, or say what that would do", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.Import }) (*reply[api.ImportResult], error) {
 		return body(w.ImportPeople(ctx, by, in.Body))
 	})
+	route(s, a, "POST", one+"/password-link", "send-password-link", "Mail somebody a link by which they choose a password", 204, func(ctx context.Context, by workspace.Actor, in *Who) (*none, error) {
+		return nil, w.SendPasswordLink(ctx, by, in.Person)
+	})
+	route(s, a, "POST", v1+"/password-links", "ask-password-link", "Have a link mailed by which one chooses a password", 202, func(ctx context.Context, _ workspace.Actor, in *struct{ Body api.PasswordWish }) (*none, error) {
+		return nil, w.AskPasswordLink(ctx, in.Body.Address)
+	})
+	route(s, a, "GET", v1+"/password-links/{secret}", "read-password-link", "Whose password a link is for", 200, func(ctx context.Context, _ workspace.Actor, in *Secret) (*reply[api.PasswordLink], error) {
+		return body(w.PasswordLink(ctx, in.Secret))
+	})
+	route(s, a, "POST", v1+"/password-links/{secret}", "choose-password", "Choose a password", 204, func(ctx context.Context, _ workspace.Actor, in *struct {
+		Secret
+		Body api.NewPassword
+	}) (*none, error) {
+		return nil, w.ChoosePassword(ctx, in.Secret.Secret, in.Body.Password)
+	})
+	route(s, a, "PUT", v1+"/me/password", "change-password", "Change my password", 204, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.PasswordChange }) (*none, error) {
+		return nil, w.ChangePassword(ctx, by, in.Body)
+	})
 }

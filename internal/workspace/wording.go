@@ -63,6 +63,7 @@ const (
 	letterHandedOver   = "handed over"
 	letterRuleHeld     = "rule held"
 	letterOwnerless    = "ownerless"
+	letterPassword     = "password"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -132,6 +133,11 @@ var english = language{
 			"{person} left the organisation and was the last owner of {name} ({address}). Nobody owns it now.",
 			"Open the page below and name an owner."},
 			"Name an owner", whyOwnerEnglish},
+		letterPassword: {"Choose your password for the mail groups", []string{
+			"{person}, with the page below you choose the password with which {address} signs in to the mail groups.",
+			"{by} sent you this link.",
+			"It works once, until {date}. If you did not expect it, do nothing: all stays as it is."},
+			"Choose a password", "This came because somebody asked for it for {address}."},
 	},
 }
 
@@ -204,6 +210,11 @@ var german = language{
 			"{person} hat die Organisation verlassen, und niemand sonst war Eigentümer von {name} ({address}). Die Gruppe gehört nun niemandem.",
 			"Öffnen Sie die Seite unten und bestimmen Sie jemanden."},
 			"Eigentümer bestimmen", whyOwnerGerman},
+		letterPassword: {"Wählen Sie Ihr Passwort für die E-Mail-Gruppen", []string{
+			"{person}, auf der Seite unten wählen Sie das Passwort, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
+			"{by} hat Ihnen diesen Link geschickt.",
+			"Er gilt einmal, bis zum {date}. Haben Sie ihn nicht erwartet, tun Sie nichts: alles bleibt, wie es ist."},
+			"Passwort wählen", "Sie erhalten dies, weil es für {address} verlangt wurde."},
 	},
 }
 

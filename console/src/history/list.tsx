@@ -42,6 +42,8 @@ const actions: Record<string, string> = {
   'person.change': 'changed the entry of',
   'person.depart': 'marked as departed:',
   'person.return': 'marked as returned:',
+  'person.password_link': 'mailed a link to choose a password to',
+  'person.password': 'chose a new password for',
   'post.approve': 'approved a post of',
   'post.decline': 'declined a post of',
   'notice.send': 'sent a notice about',

@@ -1,9 +1,10 @@
-import { Box, Button, Center, Heading, HStack, Image, Stack, Text } from '@chakra-ui/react';
+import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { useNavigate, useParams } from 'react-router';
 import { api, ask, type Offer } from '../api/client';
 import { date } from '../ui/dates';
+import { Frame } from '../ui/frame';
 import { Loading, Trouble } from '../ui/parts';
 
 function Card({ offer: o, children }: { offer: Offer; children: ReactNode }) {
@@ -24,17 +25,6 @@ function Card({ offer: o, children }: { offer: Offer; children: ReactNode }) {
   );
 }
 
-function Frame({ children }: { children: ReactNode }) {
-  return (
-    <Center minH="100vh" p="4">
-      <Box as="main" w="full" maxW="34rem" bg="bg.panel" borderWidth="1px" borderRadius="xl" p={{ base: 5, md: 8 }}>
-        <Image src="/leaf.svg" alt="" w="10" mb="3" />
-        {children}
-      </Box>
-    </Center>
-  );
-}
-
 /** Invitation answers an invitation. It needs nobody to be signed in: the link came by mail. */
 export function Invitation() {
   const { secret = '' } = useParams();
@@ -48,7 +38,7 @@ export function Invitation() {
   });
   const o = answer.data ?? offer.data;
   return (
-    <Frame>
+    <Frame width="34rem">
       <Trouble error={offer.error} />
       {!o && !offer.error && <Loading what="the invitation" />}
       {o && (

@@ -16,8 +16,9 @@ export default function ImportPeople() {
   const [file, setFile] = useState<Chosen | null>(null);
   const [columns, setColumns] = useState<Record<string, string>>({});
   const [sync, setSync] = useState(false);
+  const [links, setLinks] = useState(false);
   const [force, setForce] = useState(false);
-  const body = { file: file?.data ?? '', columns, sync, force };
+  const body = { file: file?.data ?? '', columns, sync, force, password_links: links };
   const plan = useQuery({
     queryKey: ['import', body],
     enabled: file !== null,
@@ -56,6 +57,10 @@ export default function ImportPeople() {
             <label style={{ fontSize: '0.9rem' }}>
               <input type="checkbox" checked={sync} onChange={(e) => setSync(e.target.checked)} /> It is the whole
               directory: whoever is not in it departs
+            </label>
+            <label style={{ fontSize: '0.9rem' }}>
+              <input type="checkbox" checked={links} onChange={(e) => setLinks(e.target.checked)} /> Mail those who are
+              new a link to choose a password
             </label>
             <Trouble error={plan.error ?? doIt.error} />
             {doIt.data && (

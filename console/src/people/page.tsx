@@ -61,6 +61,7 @@ export default function PersonPage() {
         </Stack>
         <Stack gap="5">
           <Entry key={p.version} person={p} may={may && !p.external} />
+          {may && !p.external && p.active && <SignsIn person={p} />}
           {may && !p.external && (p.active ? <Departure person={p} /> : <Return person={p} />)}
         </Stack>
       </Grid>
@@ -225,6 +226,35 @@ function EntryFields(props: {
   );
 }
 
+function SignsIn({ person: p }: { person: PersonDetails }) {
+  const send = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/people/{ref}/password-link', { params: { path: { ref: p.address } } })),
+    onSuccess: () => toaster.create({ type: 'success', title: `A link is on its way to ${p.address}` }),
+  });
+  return (
+    <Panel title="Signing in">
+      <Stack gap="2">
+        <Text fontSize="sm">
+          {p.signs_in
+            ? `${p.name} has a password. With a link by mail they choose a new one; until then the present one holds.`
+            : `${p.name} has no password yet and can’t sign in. Mail reaches them all the same.`}
+        </Text>
+        <Trouble error={send.error} />
+        <Button
+          size="sm"
+          alignSelf="start"
+          variant="outline"
+          colorPalette={p.signs_in ? 'gray' : 'ivy'}
+          loading={send.isPending}
+          onClick={() => send.mutate()}
+        >
+          Mail a link to choose a password
+        </Button>
+      </Stack>
+    </Panel>
+  );
+}
+
 function Departure({ person: p }: { person: PersonDetails }) {
   const [open, setOpen] = useState(false);
   const [heir, setHeir] = useState<{ address: string; name: string } | null>(null);
@@ -330,9 +360,14 @@ export function NewPerson() {
   const [name, setName] = useState('');
   const [role, setRole] = useState('');
   const [values, setValues] = useState<Record<string, string>>({});
+  const [link, setLink] = useState(true);
   const create = useMutation({
     mutationFn: () =>
-      ask(api.POST('/api/v1/people', { body: { address, name, workspace_role: role, attributes: values } })),
+      ask(
+        api.POST('/api/v1/people', {
+          body: { address, name, workspace_role: role, attributes: values, password_link: link },
+        }),
+      ),
     onSuccess: (p) => void navigate(`/people/${p.address}`),
   });
   return (
@@ -354,6 +389,10 @@ export function NewPerson() {
             />
           </Box>
           <EntryFields name={name} onName={setName} role={role} onRole={setRole} values={values} onValues={setValues} />
+          <label style={{ fontSize: '0.9rem' }}>
+            <input type="checkbox" checked={link} onChange={(e) => setLink(e.target.checked)} /> Mail them a link to
+            choose a password, so that they can sign in
+          </label>
           <Trouble error={create.error} />
           <Button
             alignSelf="start"

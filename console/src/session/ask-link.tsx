@@ -1,0 +1,1 @@
+export { AskLink as default } from './password';

@@ -1,0 +1,1 @@
+export { ChangePassword as default } from './password';

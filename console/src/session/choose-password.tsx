@@ -1,0 +1,1 @@
+export { ChoosePassword as default } from './password';

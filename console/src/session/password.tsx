@@ -1,0 +1,177 @@
+import { Box, Button, Field, Heading, Input, Stack, Text } from '@chakra-ui/react';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { type FormEvent, useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, ask } from '../api/client';
+import { date } from '../ui/dates';
+import { Frame } from '../ui/frame';
+import { Loading, Panel, Trouble } from '../ui/parts';
+import { toaster } from '../ui/toaster';
+
+const on = (f: () => void) => (e: FormEvent) => {
+  e.preventDefault();
+  f();
+};
+
+function Password(props: {
+  label: string;
+  name: string;
+  known?: boolean;
+  value: string;
+  onValue: (v: string) => void;
+  help?: string;
+}) {
+  return (
+    <Field.Root required>
+      <Field.Label>{props.label}</Field.Label>
+      <Input
+        name={props.name}
+        type="password"
+        autoComplete={props.known ? 'current-password' : 'new-password'}
+        value={props.value}
+        onChange={(e) => props.onValue(e.target.value)}
+      />
+      {props.help && <Field.HelperText>{props.help}</Field.HelperText>}
+    </Field.Root>
+  );
+}
+
+/** AskLink mails somebody a link by which they choose a password. */
+export function AskLink() {
+  const [address, setAddress] = useState('');
+  const wish = useMutation({ mutationFn: () => ask(api.POST('/api/v1/password-links', { body: { address } })) });
+  return (
+    <Frame width="26rem">
+      <Stack as="form" gap="4" onSubmit={on(() => wish.mutate())}>
+        <Heading as="h1" size="xl">
+          Choose a password
+        </Heading>
+        {wish.isSuccess ? (
+          <Text role="status">
+            If somebody of the workspace has the address {address}, a letter with a link is on its way there. The link
+            works once, for three days.
+          </Text>
+        ) : (
+          <>
+            <Text color="fg.muted">A link by which you choose one is mailed to you.</Text>
+            <Field.Root required>
+              <Field.Label>Your address</Field.Label>
+              <Input
+                name="address"
+                type="email"
+                autoComplete="username"
+                value={address}
+                onChange={(e) => setAddress(e.target.value)}
+                autoFocus
+              />
+            </Field.Root>
+            <Trouble error={wish.error} />
+            <Button type="submit" colorPalette="ivy" loading={wish.isPending}>
+              Mail me a link
+            </Button>
+          </>
+        )}
+        <Text fontSize="sm">
+          <Link to="/">Back to signing in</Link>
+        </Text>
+      </Stack>
+    </Frame>
+  );
+}
+
+/** ChoosePassword is where such a link leads. It needs nobody to be signed in. */
+export function ChoosePassword() {
+  const { secret = '' } = useParams();
+  const path = { secret };
+  const [password, setPassword] = useState('');
+  const link = useQuery({
+    queryKey: ['password-link', secret],
+    queryFn: () => ask(api.GET('/api/v1/password-links/{secret}', { params: { path } })),
+    refetchOnWindowFocus: false,
+  });
+  const choose = useMutation({
+    mutationFn: () => ask(api.POST('/api/v1/password-links/{secret}', { params: { path }, body: { password } })),
+  });
+  const l = link.data;
+  return (
+    <Frame width="26rem">
+      {choose.isSuccess ? (
+        <Stack gap="4">
+          <Heading as="h1" size="xl">
+            Your password is set
+          </Heading>
+          <Text role="status">From now on {l?.address} signs in with it.</Text>
+          <Link to="/">Sign in</Link>
+        </Stack>
+      ) : l ? (
+        <Stack as="form" gap="4" onSubmit={on(() => choose.mutate())}>
+          <Heading as="h1" size="xl">
+            Choose a password, {l.name}
+          </Heading>
+          <Text color="fg.muted">
+            {l.address} signs in with it. This link works once, until {date(l.expires_at)}.
+          </Text>
+          <input type="hidden" name="username" autoComplete="username" value={l.address} readOnly />
+          <Password
+            label="New password"
+            name="new-password"
+            value={password}
+            onValue={setPassword}
+            help={`${l.shortest} characters or more. A few words are good.`}
+          />
+          <Trouble error={choose.error} />
+          <Button type="submit" colorPalette="ivy" loading={choose.isPending}>
+            Set this password
+          </Button>
+        </Stack>
+      ) : link.error ? (
+        <Stack gap="4">
+          <Trouble error={link.error} />
+          <Link to="/password">Ask for a new link</Link>
+        </Stack>
+      ) : (
+        <Loading what="the link" />
+      )}
+    </Frame>
+  );
+}
+
+/** ChangePassword changes the password of whoever is signed in. */
+export function ChangePassword() {
+  const [current, setCurrent] = useState('');
+  const [password, setPassword] = useState('');
+  const change = useMutation({
+    mutationFn: () => ask(api.PUT('/api/v1/me/password', { body: { current, password } })),
+    onSuccess: () => {
+      setCurrent('');
+      setPassword('');
+      toaster.create({ type: 'success', title: 'Your password is changed' });
+    },
+  });
+  return (
+    <Box p={{ base: 3, md: 5 }} maxW="30rem" mx="auto">
+      <Heading as="h1" size="2xl" mb="4">
+        Your password
+      </Heading>
+      <Panel>
+        <Stack as="form" gap="4" onSubmit={on(() => change.mutate())}>
+          <Password label="Present password" name="password" known value={current} onValue={setCurrent} />
+          <Password
+            label="New password"
+            name="new-password"
+            value={password}
+            onValue={setPassword}
+            help="10 characters or more. A few words are good."
+          />
+          <Trouble error={change.error} />
+          <Button type="submit" alignSelf="start" colorPalette="ivy" loading={change.isPending}>
+            Change it
+          </Button>
+          <Text fontSize="sm" color="fg.muted">
+            Wherever else you are signed in, you will be asked for the new one. Tokens for scripts stay.
+          </Text>
+        </Stack>
+      </Panel>
+    </Box>
+  );
+}
