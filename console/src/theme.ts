@@ -24,6 +24,7 @@ const config = defineConfig({
   globalCss: {
     'html, body': { bg: 'bg.ground', color: 'fg' },
     ':focus-visible': { outlineColor: 'ivy.focusRing' },
+    'p a': { color: 'ivy.fg', textDecoration: 'underline', textUnderlineOffset: '0.2em' },
     'h1, h2': { fontFamily: 'heading', textWrap: 'balance' },
   },
   theme: {
@@ -92,17 +93,21 @@ const config = defineConfig({
           DEFAULT: { value: { _light: '#ddd5c4', _dark: '#3d382f' } },
           control: { value: { _light: '#8d8473', _dark: '#7d7463' } },
         },
+        gray: { border: { value: { _light: '{colors.gray.400}', _dark: '{colors.gray.600}' } } },
         ivy: palette('ivy', { solid: '{colors.ivy.300}', contrast: '{colors.ivy.950}' }),
         brass: palette('brass', { solid: '{colors.brass.300}', contrast: '{colors.brass.950}' }),
       },
     },
     recipes: {
-      input: { base: { borderColor: 'border.control' } },
-      textarea: { base: { borderColor: 'border.control' } },
+      input: { variants: { variant: { outline: { borderColor: 'border.control' } } } },
+      textarea: { variants: { variant: { outline: { borderColor: 'border.control' } } } },
     },
     slotRecipes: {
       field: { slots: [], base: { errorText: { color: { _light: 'red.700', _dark: 'red.300' } } } },
-      nativeSelect: { slots: [], base: { field: { borderColor: 'border.control' } } },
+      nativeSelect: {
+        slots: [],
+        variants: { variant: { outline: { field: { borderColor: 'border.control' } } } },
+      },
     },
   },
 });

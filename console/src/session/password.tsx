@@ -47,7 +47,7 @@ export function AskLink() {
           Choose a password
         </Heading>
         {wish.isSuccess ? (
-          <Text role="status">
+          <Text aria-live="polite">
             If somebody of the workspace has the address {address}, a letter with a link is on its way there. The link
             works once, for three days.
           </Text>
@@ -100,8 +100,10 @@ export function ChoosePassword() {
           <Heading as="h1" size="xl">
             Your password is set
           </Heading>
-          <Text role="status">From now on {l?.address} signs in with it.</Text>
-          <Link to="/">Sign in</Link>
+          <Text aria-live="polite">From now on {l?.address} signs in with it.</Text>
+          <Text>
+            <Link to="/">Sign in</Link>
+          </Text>
         </Stack>
       ) : l ? (
         <Stack as="form" gap="4" onSubmit={on(() => choose.mutate())}>
@@ -127,7 +129,9 @@ export function ChoosePassword() {
       ) : link.error ? (
         <Stack gap="4">
           <Trouble error={link.error} />
-          <Link to="/password">Ask for a new link</Link>
+          <Text>
+            <Link to="/password">Ask for a new link</Link>
+          </Text>
         </Stack>
       ) : (
         <Loading what="the link" />
