@@ -1,6 +1,6 @@
 import { Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { useMemo } from 'react';
+import { memo, useMemo } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Group } from '../api/client';
 import { useMe } from '../session/me';
@@ -130,14 +130,14 @@ export default function GroupList() {
   );
 }
 
-function Row({ group: g }: { group: Group }) {
+const Row = memo(function Row({ group: g }: { group: Group }) {
   const people = g.counts.owners + g.counts.moderators + g.counts.members;
   return (
     <>
       <td>
-        <Link className="name" to={`/groups/${g.address}`}>
+        <a className="name" href={`/groups/${g.address}`}>
           {g.name}
-        </Link>
+        </a>
         <span className="under">{g.address}</span>
       </td>
       <td>
@@ -173,4 +173,4 @@ function Row({ group: g }: { group: Group }) {
       </td>
     </>
   );
-}
+});

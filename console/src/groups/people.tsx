@@ -1,6 +1,6 @@
 import { Badge, Button, Flex, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
-import { useMemo, useState } from 'react';
+import { memo, useCallback, useMemo, useState } from 'react';
 import { api, ask, type Added, type Group, type Member, type PeopleList, type Roster } from '../api/client';
 import { useMe } from '../session/me';
 import { date, plural } from '../ui/dates';
@@ -50,6 +50,10 @@ export function People({ group: g }: { group: Group }) {
   const [filter, setFilter] = useState<Filter>({ q: '', role: '', kind: '', delivery: '', way: '' });
   const [shown, setShown] = useState<string[]>(['delivery', 'since']);
   const [picked, setPicked] = useState<string[]>([]);
+  const pick = useCallback(
+    (id: string, on: boolean) => setPicked((all) => (on ? [...all, id] : all.filter((x) => x !== id))),
+    [],
+  );
   const q = useSettled(filter.q, 120);
   const query = { ...filter, q };
   const members = useInfiniteQuery({
@@ -148,14 +152,7 @@ export function People({ group: g }: { group: Group }) {
               more={members.hasNextPage && !members.isFetchingNextPage}
               onMore={() => void members.fetchNextPage()}
               row={(m) => (
-                <Row
-                  member={m}
-                  group={g}
-                  may={may}
-                  shown={shown}
-                  picked={picked.includes(m.id)}
-                  onPick={(on) => setPicked(on ? [...picked, m.id] : picked.filter((x) => x !== m.id))}
-                />
+                <Row member={m} group={g} may={may} shown={shown} picked={picked.includes(m.id)} onPick={pick} />
               )}
             />
           </Flex>
@@ -224,13 +221,13 @@ function Bulk(props: { group: Group; rows: Member[]; picked: string[]; onDone: (
   );
 }
 
-function Row(props: {
+const Row = memo(function Row(props: {
   member: Member;
   group: Group;
   may: boolean;
   shown: string[];
   picked: boolean;
-  onPick: (on: boolean) => void;
+  onPick: (id: string, on: boolean) => void;
 }) {
   const { member: m, group: g, may } = props;
   const me = useMe();
@@ -271,7 +268,7 @@ function Row(props: {
             type="checkbox"
             aria-label={`Pick ${m.name}`}
             checked={props.picked}
-            onChange={(e) => props.onPick(e.target.checked)}
+            onChange={(e) => props.onPick(m.id, e.target.checked)}
           />
         </td>
       )}
@@ -315,21 +312,20 @@ function Row(props: {
               Leave it
             </Button>
           ) : (
-            <Button
-              size="xs"
-              variant="ghost"
-              colorPalette="gray"
-              loading={remove.isPending}
+            <button
+              type="button"
+              className="in-row"
+              disabled={remove.isPending}
               aria-label={self ? 'Leave the group' : `Remove ${m.name}`}
               onClick={() => (self ? setLeaving(true) : remove.mutate())}
             >
               {self ? 'Leave' : 'Remove'}
-            </Button>
+            </button>
           ))}
       </td>
     </>
   );
-}
+});
 
 function AddPeople({ group: g }: { group: Group }) {
   const [many, setMany] = useState(false);

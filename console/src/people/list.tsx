@@ -1,6 +1,6 @@
 import { Button, Flex, Heading, HStack, Input, NativeSelect, Text } from '@chakra-ui/react';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { useMemo } from 'react';
+import { memo, useMemo } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Person } from '../api/client';
 import { useMe } from '../session/me';
@@ -114,14 +114,14 @@ export default function PeopleList() {
   );
 }
 
-function Row({ person: p }: { person: Person }) {
+const Row = memo(function Row({ person: p }: { person: Person }) {
   const value = (f: string) => p.attributes?.[f] || <span className="under">–</span>;
   return (
     <>
       <td>
-        <Link className="name" to={`/people/${p.address}`}>
+        <a className="name" href={`/people/${p.address}`}>
           {p.name}
-        </Link>
+        </a>
         {p.name !== p.address && <span className="under">{p.address}</span>}
       </td>
       <td>{value('title')}</td>
@@ -130,4 +130,4 @@ function Row({ person: p }: { person: Person }) {
       <td>{p.external ? 'external' : !p.active ? 'has left' : p.workspace_role}</td>
     </>
   );
-}
+});
