@@ -4,12 +4,15 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"ivytable.example/ivytable/e2e/browser"
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
 	"ivytable.example/ivytable/internal/demo"
+	"ivytable.example/ivytable/internal/demo/postoffice"
 )
 
 const harbour = "harbour-watch@merrowline.example"
@@ -27,6 +30,7 @@ func TestStaffing(t *testing.T) {
 	t.Run("rule", func(t *testing.T) { ruleOfMembership(t, p, ines, c) })
 	t.Run("names", func(t *testing.T) { names(t, p, ines) })
 	t.Run("people", func(t *testing.T) { peopleComeAndGo(t, p, ines, c) })
+	t.Run("password", func(t *testing.T) { password(t, p) })
 }
 
 // file puts a file into a field as if somebody had chosen it.
@@ -215,4 +219,47 @@ func peopleComeAndGo(t *testing.T, p *place, ines *tab, c *client.Client) {
 	wait(t, "the heir is told", func() bool { return len(p.letters("hale.corran@merrowline.example", "You now own")) > 0 })
 	p.must(demo.Administrator, "here", "person", "return", "petra.vane@merrowline.example")
 	p.must(demo.Administrator, "person.return", "person", "history", "petra.vane@merrowline.example")
+}
+
+var passwordLink = regexp.MustCompile(`http://[0-9.:]+/password/[\w-]+`)
+
+// password lets somebody who was added choose a password by the link that was mailed,
+// forget it, and choose another.
+func password(t *testing.T, p *place) {
+	const liv, subject = "liv.strand@merrowline.example", "Choose your password for the mail groups"
+	link := func(n int) string {
+		t.Helper()
+		wait(t, "a link is mailed", func() bool { return len(p.letters(liv, subject)) == n })
+		l := slices.MaxFunc(p.letters(liv, subject), func(a, b postoffice.Letter) int { return a.N - b.N })
+		return passwordLink.FindString(strings.ReplaceAll(string(p.raw(liv, l.N)), "=\r\n", ""))
+	}
+	signIn := func(password string) error {
+		_, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: liv, Password: password}, "e2e", 1)
+		return err
+	}
+	page, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(page.Close)
+	b := &tab{page, t, p}
+	first := link(1)
+	res, err := httpGet(first)
+	if err != nil {
+		t.Fatal(err)
+	}
+	res.Body.Close() // a fetch uses nothing up
+	b.do(b.Goto(first), b.See("Choose a password, Liv Strand"), b.Fill("[name=new-password]", "short"), b.Press("Set this password"), b.See("choose one of 10 or more"),
+		b.Fill("[name=new-password]", "nine lives of a ferry"), b.Press("Set this password"), b.See("Your password is set"),
+		b.SignIn("http://"+p.http, liv, "nine lives of a ferry"), b.See("My groups"),
+		b.Goto(first), b.See("This link has ended, or was used."), b.Press("Ask for a new link"), b.Fill("[name=address]", liv), b.Press("Mail me a link"), b.See("a letter with a link is on its way"))
+	if err := signIn("nine lives of a ferry"); err != nil {
+		t.Errorf("a wish alone changed the password: %v", err)
+	}
+	b.do(b.Goto(link(2)), b.Fill("[name=new-password]", "ten lives of a ferry"), b.Press("Set this password"), b.See("Your password is set"))
+	if signIn("nine lives of a ferry") == nil || signIn("ten lives of a ferry") != nil {
+		t.Error("the old password is still good, or the new one is not")
+	}
+	p.must(demo.Administrator, "", "person", "password-link", liv)
+	link(3)
 }
