@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -40,7 +41,7 @@ func (a *app) signInCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b, err := json.Marshal(signIn{url, t.Secret})
+			b, err := json.Marshal(signIn{url, t.Secret, t.ID})
 			if err != nil {
 				return err
 			}
@@ -92,16 +93,32 @@ func (a *app) passwordCommand() *cobra.Command {
 
 func (a *app) signOutCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "sign-out", Short: "Forget the sign-in of this machine", Args: cobra.NoArgs, Example: "  ivytable sign-out",
-		RunE: func(*cobra.Command, []string) error {
+		Use: "sign-out", Short: "End the sign-in of this machine and forget it", Args: cobra.NoArgs, Example: "  ivytable sign-out",
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			path, err := signInFile()
-			if err == nil {
-				err = os.Remove(path)
+			if err != nil {
+				return err
 			}
+			b, err := os.ReadFile(path)
 			if os.IsNotExist(err) {
 				return nil
+			} else if err != nil {
+				return err
 			}
-			return err
+			if err := os.Remove(path); err != nil {
+				return err
+			}
+			var s signIn
+			if err := json.Unmarshal(b, &s); err != nil || s.ID == "" {
+				return nil // nothing in it could be ended
+			}
+			err = client.New(s.URL, s.Token).RevokeToken(cmd.Context(), s.ID)
+			if e := new(client.Error); errors.As(err, &e) && e.Status < 500 {
+				return nil // it had ended already
+			} else if err != nil {
+				return fmt.Errorf("this machine forgot it, but the service still knows it; revoke it with: ivytable token revoke %s: %w", s.ID, err)
+			}
+			return nil
 		},
 	}
 }

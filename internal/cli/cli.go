@@ -179,6 +179,7 @@ func settings(cmd *cobra.Command) error {
 type signIn struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	ID    string `json:"id"` // of the token
 }
 
 func signInFile() (string, error) {

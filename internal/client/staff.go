@@ -109,10 +109,10 @@ func (c *Client) Leave(ctx context.Context, ref string, wish api.Wish) (api.Wish
 // Requests lists requests: of one group, those that wait for me, or those that I made.
 func (c *Client) Requests(ctx context.Context, ref string, mine bool, p Paging) (api.Page[api.Request], error) {
 	path, v := "/requests", p.values()
-	if ref != "" {
+	switch {
+	case ref != "":
 		path = at("groups", ref, "requests")
-	}
-	if mine {
+	case mine:
 		v.Set("mine", "true")
 	}
 	return get[api.Page[api.Request]](ctx, c, path, v)

@@ -124,6 +124,13 @@ func (s *Store) History(ctx context.Context, group uuid.UUID, before int64, limi
 // Setting reads a setting of the workspace into v and returns its version, 0 with
 // v untouched where it was never set.
 func (s *Store) Setting(ctx context.Context, name string, v any) (version int, err error) {
+	row, err := readSetting(s.with(ctx), name)
+	return row.into(v, err)
+}
+
+// KeptSetting is Setting for what is shown: a change by another process is seen
+// within five seconds.
+func (s *Store) KeptSetting(ctx context.Context, name string, v any) (version int, err error) {
 	row, err := s.keptSetting(name, func() (settingRow, error) { return readSetting(s.with(ctx), name) })
 	return row.into(v, err)
 }

@@ -384,3 +384,151 @@ func TestWhomAGroupReaches(t *testing.T) {
 		t.Errorf("overlaps: %+v, %v", over, err)
 	}
 }
+
+// Many people are locked, saved, and found anew by their names, as one is.
+func TestManyPeopleAreSavedAtOnce(t *testing.T) {
+	s := open(t)
+	var people []Person
+	for i := range 7 {
+		p := newPerson(fmt.Sprintf("many-%d@saved.example", i))
+		p.Name, p.PasswordHash, p.Version = fmt.Sprintf("Manifold %d", i), "kept", 1
+		people = append(people, p)
+	}
+	if err := s.AddPeople(ctx, people); err != nil {
+		t.Fatal(err)
+	}
+	var ids []uuid.UUID
+	for _, p := range people {
+		ids = append(ids, p.ID)
+	}
+	missing := NewID()
+	err := s.Tx(ctx, func(tx *Store) error {
+		locked, err := tx.LockPeople(ctx, append(ids, missing))
+		if err != nil || len(locked) != 7 {
+			return fmt.Errorf("%d locked, %w", len(locked), err)
+		}
+		var all, renamed []Person
+		for i, id := range ids {
+			p := locked[id]
+			p.PasswordHash = "" // what is signed in with is not written here
+			p.Attributes = fmt.Appendf(nil, `{"title": "Mate %d"}`, i)
+			if i < 3 {
+				p.Name = fmt.Sprintf("Renamed %d", i)
+				renamed = append(renamed, p)
+			}
+			all = append(all, p)
+		}
+		return tx.SavePeople(ctx, all, renamed)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, id := range ids {
+		p, err := s.Person(ctx, id)
+		if err != nil || p.Version != 2 || p.PasswordHash != "kept" || !strings.Contains(string(p.Attributes), fmt.Sprintf("Mate %d", i)) {
+			t.Errorf("%+v, %v", p, err)
+		}
+	}
+	for q, want := range map[string]int{"manifold": 4, "renamed": 3, "saved": 7} {
+		if found, err := s.TypeAhead(ctx, q, 20); err != nil || len(found) != want {
+			t.Errorf("%s finds %d, want %d, %v", q, len(found), want, err)
+		}
+	}
+}
+
+// What people leave behind are living groups that nobody else owns who is here, each
+// once, whoever of them it is told of.
+func TestWhatIsLeftBy(t *testing.T) {
+	s := open(t)
+	now := time.Now().UTC()
+	person := map[string]Person{}
+	for _, name := range []string{"goes-1", "goes-2", "stays", "gone"} {
+		p := newPerson(name + "@left.example")
+		p.Active = name == "stays"
+		person[name] = p
+		if err := s.AddPeople(ctx, []Person{p}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, owners := range map[string][]string{"left-alone": {"goes-1"}, "left-both": {"goes-1", "goes-2", "gone"}, "left-not": {"goes-1", "stays"}, "left-other": {"gone"}, "left-ended": {"goes-2"}} {
+		g := newGroup(name, name+"@left.example")
+		if name == "left-ended" {
+			g.EndedAt = &now
+		}
+		if err := s.AddGroup(ctx, g); err != nil {
+			t.Fatal(err)
+		}
+		for _, o := range owners {
+			if err := s.AddMemberships(ctx, []Membership{{GroupID: g.ID, MemberID: person[o].ID, Kind: KindPerson, Role: expand.Owner, AddedAt: now}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	err := s.Tx(ctx, func(tx *Store) error {
+		left, err := tx.LeftBy(ctx, []uuid.UUID{person["goes-1"].ID, person["goes-2"].ID})
+		var got []string
+		for _, e := range left {
+			got = append(got, e.Address)
+			if e.Owner != person["goes-1"].ID && e.Owner != person["goes-2"].ID {
+				t.Errorf("%s is said to be left by somebody else", e.Address)
+			}
+		}
+		if !slices.Equal(got, []string{"left-alone@left.example", "left-both@left.example"}) {
+			t.Errorf("%v", got)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// An entry of the history tells whom it took out, not whom it changed or put in.
+func TestWhomAnEntryTookOut(t *testing.T) {
+	s := open(t)
+	g := newGroup("Entry", "entry@out.example")
+	if err := s.AddGroup(ctx, g); err != nil {
+		t.Fatal(err)
+	}
+	out, in, moved := NewID(), NewID(), NewID()
+	c := Change{At: time.Now().UTC(), Action: "people.remove", GroupID: &g.ID, Changes: []byte("[]")}
+	if err := s.AddHistoryOf(ctx, c, []Affected{{PersonID: out, Was: "owner"}, {PersonID: in, Now: "member"}, {PersonID: moved, Was: "owner", Now: "member"}}); err != nil {
+		t.Fatal(err)
+	}
+	rows, _, err := s.History(ctx, g.ID, 0, 1)
+	if err != nil || len(rows) != 1 {
+		t.Fatalf("%+v, %v", rows, err)
+	}
+	found, affected, err := s.TakenOutBy(ctx, rows[0].ID)
+	if err != nil || *found.GroupID != g.ID || len(affected) != 1 || affected[0].PersonID != out || affected[0].Was != "owner" {
+		t.Errorf("%+v, %+v, %v", found, affected, err)
+	}
+	if _, _, err := s.TakenOutBy(ctx, rows[0].ID+1_000_000); !errors.Is(err, ErrNotFound) {
+		t.Errorf("an entry that is not there: %v", err)
+	}
+}
+
+// Memberships are told with whether they are by rule, of the group and of the person.
+func TestMembershipsByRule(t *testing.T) {
+	s := open(t)
+	now := time.Now().UTC()
+	g, h := newGroup("By rule", "by-rule@rows.example"), newGroup("By hand", "by-hand@rows.example")
+	a, b := newPerson("row-a@rows.example"), newPerson("row-b@rows.example")
+	for _, err := range []error{s.AddGroup(ctx, g), s.AddGroup(ctx, h), s.AddPeople(ctx, []Person{a, b}), s.AddMemberships(ctx, []Membership{
+		{GroupID: g.ID, MemberID: a.ID, Kind: KindPerson, Role: expand.Member, AddedAt: now, ByRule: true},
+		{GroupID: g.ID, MemberID: b.ID, Kind: KindPerson, Role: expand.Member, AddedAt: now},
+		{GroupID: h.ID, MemberID: a.ID, Kind: KindPerson, Role: expand.Member, AddedAt: now}})} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	in, err := s.RuledMembers(ctx, g.ID, []uuid.UUID{a.ID, b.ID, NewID()})
+	if err != nil || len(in) != 2 || !in[a.ID] || in[b.ID] {
+		t.Errorf("%v, %v", in, err)
+	}
+	got := map[[2]uuid.UUID]bool{}
+	err = s.EachMembershipOf(ctx, []uuid.UUID{a.ID, b.ID}, func(person, group uuid.UUID, byRule bool) { got[[2]uuid.UUID{person, group}] = byRule })
+	if err != nil || len(got) != 3 || !got[[2]uuid.UUID{a.ID, g.ID}] || got[[2]uuid.UUID{a.ID, h.ID}] {
+		t.Errorf("%v, %v", got, err)
+	}
+}

@@ -33,8 +33,17 @@ func newExpiry(e api.Expiry) (expiry, error) {
 
 // expiry returns the rule in force; off until it is set.
 func (w *Workspace) expiry(ctx context.Context) (expiry, error) {
+	return expiryFrom(ctx, w.store.Setting)
+}
+
+// shownExpiry is expiry for a list of groups.
+func (w *Workspace) shownExpiry(ctx context.Context) (expiry, error) {
+	return expiryFrom(ctx, w.store.KeptSetting)
+}
+
+func expiryFrom(ctx context.Context, read func(context.Context, string, any) (int, error)) (expiry, error) {
 	e := api.Expiry{Scope: string(lifecycle.AllGroups), Notices: []int{30, 15, 1}, TimeZone: "UTC"}
-	version, err := w.store.Setting(ctx, expirySetting, &e)
+	version, err := read(ctx, expirySetting, &e)
 	if err != nil {
 		return expiry{}, err
 	}

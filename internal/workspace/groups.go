@@ -34,7 +34,7 @@ func (w *Workspace) Groups(ctx context.Context, a Actor, l GroupList) (api.Page[
 	if err := signedIn(a); err != nil {
 		return none, err
 	}
-	e, err := w.expiry(ctx)
+	e, err := w.shownExpiry(ctx)
 	if err != nil {
 		return none, err
 	}
