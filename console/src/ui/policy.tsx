@@ -46,7 +46,9 @@ function Ladder(props: {
             const before = audiences.indexOf(props.was.policy[q] as (typeof audiences)[number]);
             return (
               <tr key={q}>
-                <th scope="row">{label}</th>
+                <th scope="row">
+                  {label} <span className="answer">{audiences[chosen]}</span>
+                </th>
                 {audiences.map((a, i) => (
                   <td key={a}>
                     <label
@@ -63,7 +65,7 @@ function Ladder(props: {
                         disabled={props.disabled}
                         onChange={() => props.onChange(q, a)}
                       />
-                      {i === chosen ? a : before !== chosen && i === before ? 'was' : ''}
+                      <span className="word">{i === chosen ? a : before !== chosen && i === before ? 'was' : ''}</span>
                     </label>
                   </td>
                 ))}
