@@ -405,16 +405,20 @@ func report(all [3][]row) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Benchmarks\n\nWritten by `make bench` on %s: %s, %d processors, %s, %s. A workspace of %d people, %d groups and about\n%d memberships. "+
 		"Each figure is a median and stands beside a floor that was measured in the same run, in turn; the ratio is what to compare.\n"+
-		"Growth is by how much the figure grew from half that size, and to double of it.\n\n",
+		"Growth is by how much the figure grew from half that size, and to double of it; by how much its floor grew in the same\n"+
+		"runs stands below, since the machine is not as fast at every hour.\n\n",
 		time.Now().UTC().Format("2 Jan 2006"), processor(), runtime.NumCPU(), runtime.Version(), runtime.GOARCH, full.People, full.Groups, full.Memberships)
 	b.WriteString("| work | took | floor | took | ratio | goal | growth | |\n|---|---|---|---|---|---|---|---|\n")
 	for i, r := range all[1] {
-		fmt.Fprintf(&b, "| %s | %v | %s | %v | %.1fx | %s | %.1fx, %.1fx | %s |\n", r.work, short(r.took), r.floor, short(r.base), float64(r.took)/float64(r.base), r.goal,
-			float64(r.took)/float64(all[0][i].took), float64(all[2][i].took)/float64(r.took), r.note)
+		half, double := all[0][i], all[2][i]
+		fmt.Fprintf(&b, "| %s | %v | %s | %v | %.1fx | %s | %.1fx, %.1fx<br>floor %.1fx, %.1fx | %s |\n", r.work, short(r.took), r.floor, short(r.base), times(r.took, r.base), r.goal,
+			times(r.took, half.took), times(double.took, r.took), times(r.base, half.base), times(double.base, r.base), r.note)
 	}
 	fmt.Print(b.String())
 	return os.WriteFile("docs/benchmarks.md", []byte(b.String()), 0o644)
 }
+
+func times(a, b time.Duration) float64 { return float64(a) / float64(b) }
 
 func short(d time.Duration) time.Duration {
 	if d > time.Millisecond {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"fmt"
 	"regexp"
@@ -159,8 +160,10 @@ func put[K comparable, V any](all *map[K]V, most int, key K, v V) {
 	(*all)[key] = v
 }
 
-func (s *Store) keptCount(key string, read func() (int64, error)) (int64, error) {
-	return recall(s, &s.memory.counts, &s.memory.at.lists, key, read)
+// keptCount returns how long the list is that a query describes.
+func (s *Store) keptCount(query string, read func() (int64, error)) (int64, error) {
+	key := sha256.Sum256([]byte(query)) // a query can name thousands of groups
+	return recall(s, &s.memory.counts, &s.memory.at.lists, string(key[:]), read)
 }
 
 func (s *Store) keptSetting(name string, read func() (settingRow, error)) (settingRow, error) {
