@@ -80,7 +80,7 @@ func (w *Workspace) mailPasswordLinks(ctx context.Context, t *store.Store, a Act
 		secret, credentials[i] = newCredential(store.PasswordLink, p.ID, "", passwordLinkLasts)
 		lang, _, _ := strings.Cut(fields(p)["preferredLanguage"], "-")
 		l := w.personLetter(letterPassword, lang, "/password/"+secret, map[string]string{"person": p.Name, "address": p.Address,
-			"by": a.Person.Name, "date": languageOf(lang).date(now.Add(passwordLinkLasts))})
+			"by": a.Person.Name, "date": languageOf(lang).date(credentials[i].ExpiresAt)})
 		_, domain, _ := strings.Cut(p.Address, "@")
 		var err error
 		if letters[i], err = l.message(nil, domain, []string{p.Address}, now); err != nil {
