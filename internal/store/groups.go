@@ -217,6 +217,7 @@ func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) erro
 	if inTx(s.db) {
 		return scanGroups(q, func(g Group) { *items = append(*items, g) })
 	}
+	q = q.Session(&gorm.Session{}) // it may be run again
 	rows, err := q.Select("id, version").Rows()
 	if err != nil {
 		return err
@@ -243,10 +244,11 @@ func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) erro
 			return err
 		}
 	}
+	if len(have) < len(wanted) { // one was deleted since: the page needs another in its place
+		return scanGroups(q, func(g Group) { *items = append(*items, g) })
+	}
 	for _, v := range wanted {
-		if g, ok := have[v.id]; ok { // else it was deleted since
-			*items = append(*items, g)
-		}
+		*items = append(*items, have[v.id])
 	}
 	return nil
 }

@@ -2,10 +2,15 @@ package store
 
 import (
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
 	"ivytable.example/ivytable/internal/core/expand"
 )
@@ -138,5 +143,39 @@ func TestTheMemoryIsBounded(t *testing.T) {
 		if len(m) > 100 || m[i] != i {
 			t.Fatalf("%d are kept, the last as %d", len(m), m[i])
 		}
+	}
+}
+
+// A group that is deleted while a page is read leaves no hole in it, and does not make
+// it look like the last page.
+func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
+	s, other := open(t), open(t)
+	var made []*Group
+	for i := range 6 {
+		made = append(made, add(t, other, newGroup(fmt.Sprintf("Holed %d", i), fmt.Sprintf("holed-%d@merrowline.example", i))))
+	}
+	once := sync.OnceFunc(func() {
+		if err := other.Purge(ctx, made[1].ID); err != nil {
+			t.Error(err)
+		}
+	})
+	asked := func(tx *gorm.DB) {
+		if strings.HasPrefix(tx.Statement.SQL.String(), "SELECT id, version") {
+			once()
+		}
+	}
+	if err := s.db.Callback().Row().After("gorm:row").Register("test:purge", asked); err != nil {
+		t.Fatal(err)
+	}
+	page, err := s.Groups(ctx, GroupQuery{Q: "holed", Sort: ByName, Limit: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, g := range page.Items {
+		got = append(got, g.Name)
+	}
+	if !slices.Equal(got, []string{"Holed 0", "Holed 2", "Holed 3"}) || page.Next == (Cursor{}) {
+		t.Errorf("the page holds %v, and goes on at %+v", got, page.Next)
 	}
 }
