@@ -10,15 +10,13 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/naming"
 	"ivytable.example/ivytable/internal/store"
 )
 
 // mostly is the share of people, in percent of the larger of two groups, from which
 // on they count as mostly the same.
 const mostly = 70
-
-// common are words that many groups have in their names and that say little.
-var common = map[string]bool{"the": true, "and": true, "of": true, "for": true, "group": true, "team": true, "list": true, "a": true, "to": true, "in": true}
 
 // LookAlikes returns groups that may be the one that somebody is about to make
 // again: with a like name, a like address, or mostly the same people. It shows only
@@ -34,7 +32,7 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 			why[id] = append(why[id], reason)
 		}
 	}
-	words := slices.DeleteFunc(store.Words(mailaddr.Skeleton(q.Name)), func(w string) bool { return common[w] })
+	words := telling(q.Name)
 	named, err := w.store.GroupsByWords(ctx, words, 50)
 	if err != nil {
 		return nil, err
@@ -85,7 +83,7 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 		return nil, err
 	}
 	for _, id := range named {
-		if g, ok := groups[id]; ok && likeName(words, g.Name) {
+		if g, ok := groups[id]; ok && naming.Alike(words, telling(g.Name)) {
 			add(id, "name")
 		}
 	}
@@ -97,25 +95,8 @@ func (w *Workspace) LookAlikes(ctx context.Context, a Actor, q api.LookAlikeRequ
 	return w.shapeLookAlikes(ctx, a, groups, why, share)
 }
 
-// likeName reports whether most of the words of two names are the same but for their
-// endings, as dispatch and dispatchers.
-func likeName(words []string, name string) bool {
-	other := slices.DeleteFunc(store.Words(mailaddr.Skeleton(name)), func(w string) bool { return common[w] })
-	same := 0
-	for _, x := range words {
-		if slices.ContainsFunc(other, func(y string) bool { return likeWord(x, y) }) {
-			same++
-		}
-	}
-	return same > 0 && 3*same >= 2*max(len(words), len(other))
-}
-
-func likeWord(x, y string) bool {
-	if len(x) > len(y) {
-		x, y = y, x
-	}
-	return x == y || len(x) >= 4 && len(y)-len(x) <= 3 && strings.HasPrefix(y, x)
-}
+// telling returns the words that tell a name from others, as an eye takes them.
+func telling(name string) []string { return naming.Telling(store.Words(mailaddr.Skeleton(name))) }
 
 func (w *Workspace) shapeLookAlikes(ctx context.Context, a Actor, groups map[uuid.UUID]store.Group, why map[uuid.UUID][]string, share map[uuid.UUID]int) ([]api.LookAlike, error) {
 	ids := make([]uuid.UUID, 0, len(why))

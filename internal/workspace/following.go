@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -213,7 +212,7 @@ func (w *Workspace) followPerson(ctx context.Context, t *store.Store, a Actor, p
 	now := w.now(ctx)
 	away := func(id uuid.UUID) bool { // a group that is away follows its rule when it comes back
 		g, there := groups[id]
-		return !there || !lives(&g, now)
+		return !there || g.Life().Over(now)
 	}
 	come = slices.DeleteFunc(come, func(id uuid.UUID) bool { return barred[id] || away(id) })
 	leave = slices.DeleteFunc(leave, away)
@@ -267,11 +266,9 @@ func (w *Workspace) movePerson(ctx context.Context, t *store.Store, a Actor, p s
 	return nil
 }
 
-func lives(g *store.Group, now time.Time) bool { return g.EndedAt == nil && g.ExpiresAt.After(now) }
-
 func (w *Workspace) followOne(ctx context.Context, t *store.Store, a Actor, id uuid.UUID, come []store.PersonFacts, leave []uuid.UUID, cause string) error {
 	g, err := t.LockGroup(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && !lives(&g, w.now(ctx)) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && g.Life().Over(w.now(ctx)) {
 		return nil // a group that is away follows its rule when it comes back
 	} else if err != nil {
 		return err

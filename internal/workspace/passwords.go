@@ -4,25 +4,22 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/password"
 	"ivytable.example/ivytable/internal/store"
 )
 
-// How long a link to choose a password lasts, how many somebody is sent within an
-// hour at their own wish, and how many characters a password has.
+// How long a link to choose a password lasts, and how many somebody is sent within an
+// hour at their own wish.
 const (
 	passwordLinkLasts = 3 * 24 * time.Hour
 	mostPasswordLinks = 3
-	shortestPassword  = 10
-	longestPassword   = 200
 )
 
 // asking is how long every wish for a link takes: by how long the answer takes, nobody
@@ -30,21 +27,10 @@ const (
 const asking = 100 * time.Millisecond
 
 // checkPassword returns what is wrong with a password that p chooses.
-func checkPassword(p store.Person, password string) error {
-	n := utf8.RuneCountInString(password)
+func checkPassword(p store.Person, chosen string) error {
 	local, _, _ := strings.Cut(p.AddrKey, "@")
-	switch {
-	case !utf8.ValidString(password):
-		return wrong("password", nil, "The password is not written in UTF-8.")
-	case n < shortestPassword:
-		return wrong("password", nil, fmt.Sprintf("The password has %d characters; choose one of %d or more.", n, shortestPassword))
-	case n > longestPassword:
-		return wrong("password", nil, fmt.Sprintf("The password has %d characters; %d is the most.", n, longestPassword))
-	}
-	for _, own := range []string{p.AddrKey, local, p.Name} {
-		if own != "" && strings.EqualFold(strings.Trim(password, "0123456789 "), own) {
-			return wrong("password", nil, "The password is your name or address. Choose another one.")
-		}
+	if err := password.Check(chosen, p.AddrKey, local, p.Name); err != nil {
+		return wrong("password", nil, err.Error())
 	}
 	return nil
 }
@@ -144,20 +130,20 @@ func (w *Workspace) PasswordLink(ctx context.Context, secret string) (api.Passwo
 	if err != nil {
 		return api.PasswordLink{}, err
 	}
-	return api.PasswordLink{Name: p.Name, Address: p.Address, ExpiresAt: c.ExpiresAt, Shortest: shortestPassword}, nil
+	return api.PasswordLink{Name: p.Name, Address: p.Address, ExpiresAt: c.ExpiresAt, Shortest: password.Shortest}, nil
 }
 
 // ChoosePassword gives the person of a link a password. The link is used up, and
 // whoever was signed in as them is not any more.
-func (w *Workspace) ChoosePassword(ctx context.Context, secret, password string) error {
+func (w *Workspace) ChoosePassword(ctx context.Context, secret, chosen string) error {
 	_, p, err := passwordLink(ctx, w.store, secret)
 	if err != nil {
 		return err
 	}
-	if err := checkPassword(p, password); err != nil {
+	if err := checkPassword(p, chosen); err != nil {
 		return err
 	}
-	hash := HashPassword(password)
+	hash := HashPassword(chosen)
 	return w.store.Tx(ctx, func(t *store.Store) error {
 		if _, err := t.LockPerson(ctx, p.ID); err != nil { // of two who use it at once, one waits here
 			return err

@@ -61,6 +61,12 @@ type Life struct {
 	Standing bool      // exempt
 }
 
+// Over reports whether the life has ended at now, by whatever way, or its time has run
+// out and nobody has come by to say so yet.
+func (l Life) Over(now time.Time) bool {
+	return !l.Ended.IsZero() || !l.Expires.IsZero() && !now.Before(l.Expires)
+}
+
 // Check returns what is wrong with p, or nil.
 func (p Policy) Check() error {
 	if p.TermDays != 0 && (p.TermDays < MinTerm || p.TermDays > MaxTerm) {
@@ -135,7 +141,7 @@ func (p Policy) State(l Life, now time.Time) State {
 	switch {
 	case !l.Ended.IsZero() && l.Retired:
 		return Retired
-	case !l.Ended.IsZero(), !l.Expires.IsZero() && !now.Before(l.Expires):
+	case l.Over(now):
 		return Lapsed
 	case !l.Expires.IsZero() && !now.Before(p.DueFrom(l.Expires)):
 		return Due
