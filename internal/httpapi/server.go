@@ -84,8 +84,8 @@ func (s *server) describe(r chi.Router) *huma.OpenAPI {
 	return a.OpenAPI()
 }
 
-// encode writes v as JSON. On a page of groups the standard library takes a quarter of
-// the whole answer's time for that, and this a twentieth.
+// encode writes v as JSON. The standard library takes four times as long, on a page of
+// groups a quarter of the whole answer's time.
 func encode(w io.Writer, v any) error {
 	e := fastjson.NewEncoder(w)
 	e.SetEscapeHTML(false)

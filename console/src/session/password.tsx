@@ -1,4 +1,4 @@
-import { Box, Button, Field, Heading, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, Button, Heading, Stack, Text } from '@chakra-ui/react';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { type FormEvent, useState } from 'react';
 import { Link, useParams } from 'react-router';
@@ -7,34 +7,12 @@ import { date } from '../ui/dates';
 import { Frame } from '../ui/frame';
 import { Loading, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { AddressField, PasswordField } from './fields';
 
 const on = (f: () => void) => (e: FormEvent) => {
   e.preventDefault();
   f();
 };
-
-function Password(props: {
-  label: string;
-  name: string;
-  known?: boolean;
-  value: string;
-  onValue: (v: string) => void;
-  help?: string;
-}) {
-  return (
-    <Field.Root required>
-      <Field.Label>{props.label}</Field.Label>
-      <Input
-        name={props.name}
-        type="password"
-        autoComplete={props.known ? 'current-password' : 'new-password'}
-        value={props.value}
-        onChange={(e) => props.onValue(e.target.value)}
-      />
-      {props.help && <Field.HelperText>{props.help}</Field.HelperText>}
-    </Field.Root>
-  );
-}
 
 /** AskLink mails somebody a link by which they choose a password. */
 export function AskLink() {
@@ -54,17 +32,7 @@ export function AskLink() {
         ) : (
           <>
             <Text color="fg.muted">A link by which you choose one is mailed to you.</Text>
-            <Field.Root required>
-              <Field.Label>Your address</Field.Label>
-              <Input
-                name="address"
-                type="email"
-                autoComplete="username"
-                value={address}
-                onChange={(e) => setAddress(e.target.value)}
-                autoFocus
-              />
-            </Field.Root>
+            <AddressField value={address} onValue={setAddress} />
             <Trouble error={wish.error} />
             <Button type="submit" colorPalette="ivy" loading={wish.isPending}>
               Mail me a link
@@ -114,9 +82,9 @@ export function ChoosePassword() {
             {l.address} signs in with it. This link works once, until {date(l.expires_at)}.
           </Text>
           <input type="hidden" name="username" autoComplete="username" value={l.address} readOnly />
-          <Password
+          <PasswordField
+            fresh
             label="New password"
-            name="new-password"
             value={password}
             onValue={setPassword}
             help={`${l.shortest} characters or more. A few words are good.`}
@@ -159,13 +127,13 @@ export function ChangePassword() {
       </Heading>
       <Panel>
         <Stack as="form" gap="4" onSubmit={on(() => change.mutate())}>
-          <Password label="Present password" name="password" known value={current} onValue={setCurrent} />
-          <Password
+          <PasswordField label="Present password" value={current} onValue={setCurrent} />
+          <PasswordField
+            fresh
             label="New password"
-            name="new-password"
             value={password}
             onValue={setPassword}
-            help="10 characters or more. A few words are good."
+            help="A few words are good."
           />
           <Trouble error={change.error} />
           <Button type="submit" alignSelf="start" colorPalette="ivy" loading={change.isPending}>

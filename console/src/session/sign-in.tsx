@@ -1,10 +1,11 @@
-import { Button, Field, Heading, Input, Stack, Text } from '@chakra-ui/react';
+import { Button, Heading, Stack, Text } from '@chakra-ui/react';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask } from '../api/client';
 import { Frame } from '../ui/frame';
 import { Trouble } from '../ui/parts';
+import { AddressField, PasswordField } from './fields';
 
 export default function SignIn() {
   const [address, setAddress] = useState('');
@@ -24,27 +25,8 @@ export default function SignIn() {
           Ivy Table
         </Heading>
         <Text color="fg.muted">The mail groups of your organisation.</Text>
-        <Field.Root required>
-          <Field.Label>Your address</Field.Label>
-          <Input
-            name="address"
-            type="email"
-            autoComplete="username"
-            value={address}
-            onChange={(e) => setAddress(e.target.value)}
-            autoFocus
-          />
-        </Field.Root>
-        <Field.Root required>
-          <Field.Label>Password</Field.Label>
-          <Input
-            name="password"
-            type="password"
-            autoComplete="current-password"
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-          />
-        </Field.Root>
+        <AddressField value={address} onValue={setAddress} />
+        <PasswordField label="Password" value={password} onValue={setPassword} />
         <Trouble error={signIn.error} />
         <Button type="submit" colorPalette="ivy" loading={signIn.isPending}>
           Sign in
