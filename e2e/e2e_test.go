@@ -22,6 +22,7 @@ import (
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 
+	"ivytable.example/ivytable/e2e/browser"
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
 	"ivytable.example/ivytable/internal/demo"
@@ -34,6 +35,9 @@ var (
 )
 
 func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+// chromium is the browser of all tests: each of their tabs has a profile of its own.
+var chromium = sync.OnceValues(func() (*browser.Browser, error) { return browser.Start(ctx) })
 
 func run(m *testing.M) int {
 	dir, err := os.MkdirTemp("", "ivytable-e2e")
@@ -51,7 +55,11 @@ func run(m *testing.M) int {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
 	}
-	return m.Run()
+	code := m.Run()
+	if b, err := chromium(); err == nil {
+		b.Close()
+	}
+	return code
 }
 
 // process is a running ivytable.
@@ -196,11 +204,11 @@ func (p *place) must(as, says string, args ...string) {
 
 func (p *place) api(as string) *client.Client {
 	p.t.Helper()
-	c := client.New("http://"+p.http, "")
-	if _, err := c.SignIn(ctx, api.SignIn{Address: as, Password: p.password}, "e2e", 1); err != nil {
+	token, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: as, Password: p.password}, "e2e", 1)
+	if err != nil {
 		p.t.Fatal(err)
 	}
-	return c
+	return client.New("http://"+p.http, token.Secret)
 }
 
 // send sends a message by SMTP, signed in when as is not empty.
@@ -263,7 +271,7 @@ func TestKilledBetweenAcceptingAndDelivering(t *testing.T) {
 	for i := range 150 {
 		n.People = append(n.People, api.NewPerson{Address: fmt.Sprintf("guest-%03d@elsewhere.example", i)})
 	}
-	g, err := c.CreateGroup(ctx, n, "")
+	g, err := c.CreateGroup(ctx, n)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,7 +12,7 @@ import (
 	"ivytable.example/ivytable/internal/demo"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/store"
-	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
 )
 
 // long is how large the workspace of this test is: large enough that no list fits
@@ -38,37 +38,38 @@ func TestLongLists(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := store.Open(ctx, dsn)
+	pool, err := store.Open(ctx, dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.Close()
-	admin, err := demo.Large(ctx, s, long, time.Now().UTC())
+	defer pool.Close()
+	admin, err := demo.Large(ctx, pool, long, time.Now().UTC())
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := s.People(ctx, store.PeopleQuery{Limit: long.People})
+	all, err := pool.Reads(ctx).People(store.PeopleQuery{Limit: long.People})
 	if err != nil {
 		t.Fatal(err)
 	}
 	var big store.Group
-	if err := s.Tx(ctx, func(tx *store.Store) error {
-		p, err := tx.LockPerson(ctx, admin.ID)
+	if err := pool.Transact(ctx, false, func(tx *store.Tx) error {
+		p, err := tx.LockPerson(admin.ID)
 		if err != nil {
 			return err
 		}
-		p.PasswordHash = workspace.HashPassword(demo.Password)
-		if err := tx.SavePerson(ctx, &p, false); err != nil {
+		p.PasswordHash = account.HashPassword(demo.Password)
+		if err := tx.SavePerson(&p, false); err != nil {
 			return err
 		}
-		page, err := tx.Groups(ctx, store.GroupQuery{Sort: store.ByPeople, Limit: 1})
+		page, err := tx.Groups(store.GroupQuery{Sort: store.ByPeople, Limit: 1})
 		if err != nil {
 			return err
 		}
-		if big, err = tx.LockGroup(ctx, page.Items[0].ID); err != nil {
+		if big, err = tx.LockGroup(page.Items[0].ID); err != nil {
 			return err
 		}
-		in, err := tx.MembersByRule(ctx, big.ID)
+		was := big
+		in, err := tx.MembersByRule(big.ID)
 		if err != nil {
 			return err
 		}
@@ -79,10 +80,10 @@ func TestLongLists(t *testing.T) {
 			}
 		}
 		big.Members += len(rows)
-		if err := tx.AddMemberships(ctx, rows); err != nil {
+		if err := tx.AddMemberships(rows); err != nil {
 			return err
 		}
-		return tx.SaveGroup(ctx, &big, false)
+		return tx.SaveGroup(&big, was)
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -116,9 +117,9 @@ func TestLongLists(t *testing.T) {
 	end("/groups/"+big.Address+"/people", "Add people", long.People)
 	last := fmt.Sprintf("group-%05d@", long.Groups-1)
 	b.open("/groups", "group-")
-	b.do(b.Fill("[data-search]", strings.TrimSuffix(last, "@")), b.See(last), b.See("1 group"))
+	b.do(b.Fill("main [type=search]", strings.TrimSuffix(last, "@")), b.See(last), b.See("1 group"))
 	b.open("/people", "person-")
-	b.do(b.Fill("[data-search]", fmt.Sprintf("person %06d", long.People-1)), b.See("1 person"))
+	b.do(b.Fill("main [type=search]", fmt.Sprintf("person %06d", long.People-1)), b.See("1 person"))
 	b.open("/groups/"+big.Address+"/people", "Add people")
-	b.do(b.Fill("[data-search]", fmt.Sprintf("%06d", long.People-1)), b.See("1 match"))
+	b.do(b.Fill("main [type=search]", fmt.Sprintf("%06d", long.People-1)), b.See("1 match"))
 }

@@ -10,6 +10,7 @@ import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
 import { Refusal } from './api/client';
 import { App } from './app';
+import { touch } from './lib/use-change';
 import { system } from './theme';
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce;
@@ -22,7 +23,11 @@ const queries = new QueryClient({
       retry: (count, error) => count < 2 && !(error instanceof Refusal && error.status >= 400 && error.status < 500),
     },
   },
-  mutationCache: new MutationCache({ onSuccess: () => void queries.invalidateQueries() }),
+  mutationCache: new MutationCache({
+    onSuccess: (_answer, _values, _kept, change) => {
+      if (change.meta) touch(queries, change.meta.touches);
+    },
+  }),
 });
 
 const root = document.getElementById('root');

@@ -17,14 +17,20 @@ import (
 // Patience is how long a page has to show what is waited for.
 const Patience = 15 * time.Second
 
-// Page is one tab.
+// Browser is a running browser.
+type Browser struct {
+	ctx   context.Context
+	close func()
+}
+
+// Page is one tab, with a profile of its own.
 type Page struct {
 	ctx    context.Context
 	cancel func()
 }
 
-// Open starts a browser with an empty profile and a viewport of the given size.
-func Open(ctx context.Context, width, height int64) (*Page, error) {
+// Start starts a browser.
+func Start(ctx context.Context) (*Browser, error) {
 	dir, err := os.MkdirTemp("", "browser")
 	if err != nil {
 		return nil, err
@@ -34,16 +40,30 @@ func Open(ctx context.Context, width, height int64) (*Page, error) {
 		opts = append(opts, chromedp.Flag(f, true))
 	}
 	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, opts...)
-	tab, stopTab := chromedp.NewContext(alloc)
-	p := &Page{tab, func() { stopTab(); stopAlloc(); os.RemoveAll(dir) }}
+	first, stop := chromedp.NewContext(alloc)
+	b := &Browser{first, func() { stop(); stopAlloc(); os.RemoveAll(dir) }}
+	if err := chromedp.Do(first); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("start the browser: %w", err)
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() { b.close() }
+
+// Open opens a tab in which nobody is signed in, with a viewport of the given size.
+func (b *Browser) Open(width, height int64) (*Page, error) {
+	tab, stop := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	p := &Page{tab, stop}
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(width, height)); err != nil {
 		p.Close()
-		return nil, fmt.Errorf("start the browser: %w", err)
+		return nil, fmt.Errorf("open a tab: %w", err)
 	}
 	return p, nil
 }
 
-// Close ends the browser.
+// Close closes the tab.
 func (p *Page) Close() { p.cancel() }
 
 // Goto opens an address.
@@ -124,6 +144,18 @@ func (p *Page) Fill(css, text string) error {
 // Key presses one key.
 func (p *Page) Key(key string) error { return chromedp.Do(p.ctx, chromedp.KeyEvent(key)) }
 
+// Slash presses the slash key. Key would type it too where pressing it moves the focus
+// into a field, which a person's key does not.
+func (p *Page) Slash() error {
+	_, err := p.Eval("document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true}))")
+	return err
+}
+
+// Control presses a key together with Ctrl.
+func (p *Page) Control(key string) error {
+	return chromedp.Do(p.ctx, chromedp.KeyEvent(key, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+}
+
 // Choose chooses a value of a drop-down list.
 func (p *Page) Choose(css, value string) error {
 	if err := p.Until("document.querySelector(" + quote(css) + ")"); err != nil {
@@ -154,7 +186,7 @@ func (p *Page) Dark(on bool) error {
 
 // Shot returns a picture of the page, as PNG.
 func (p *Page) Shot() ([]byte, error) {
-	if err := p.Until("document.fonts.status === 'loaded' && !document.querySelector('[role=status]')"); err != nil {
+	if err := p.Until("document.fonts.status === 'loaded' && !document.querySelector('[role=status] .chakra-spinner')"); err != nil {
 		return nil, err
 	}
 	return chromedp.Run(p.ctx, chromedp.CaptureScreenshot())

@@ -36,7 +36,7 @@ func main() {
 
 var shots = []shot{
 	{name: "groups", as: demo.Administrator, path: "/groups", see: "All Staff"},
-	{name: "create", as: demo.Administrator, path: "/groups/new", see: "Who may join", do: func(p *browser.Page) error {
+	{name: "create", as: demo.Administrator, path: "/groups/new", see: "Who can enter by themselves", do: func(p *browser.Page) error {
 		return errors.Join(
 			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),
 			p.Fill("#owners input", "oda"), p.Press("Oda Fenn"), p.Fill("#owners input", "bram tol"), p.Press("Bram Tolley"),
@@ -50,7 +50,7 @@ var shots = []shot{
 		return errors.Join(p.Press("Many at once"), p.Fill("[name=many]", "Tove Alder <tove.alder@merrowline.example>, oda.fenn@merowline.example; Anders"), p.See("several people"))
 	}},
 	{name: "group-rule", as: demo.Administrator, path: "/groups/gannet-quay-deck@crew.merrowline.example/people", see: "In by it", do: func(p *browser.Page) error {
-		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("would go"))
+		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("Then:"), p.See("12 of 239 people match"))
 	}},
 	{name: "group-nesting", as: demo.Administrator, path: "/groups/all@crew.merrowline.example/nesting", see: "each once"},
 	{name: "group-ways-in", as: demo.Owner, path: "/groups/night-dispatch@merrowline.example/ways-in", see: "Petra Vane"},
@@ -60,12 +60,12 @@ var shots = []shot{
 		return errors.Join(p.Fill("[name=try-name]", "Payroll Nord"), p.Fill("[role=combobox]", "tove al"), p.Press("Tove Alder"), p.See("is reserved"))
 	}},
 	{name: "group-reach", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/reach", see: "Who may do what", do: func(p *browser.Page) error {
-		_, err := p.Eval(`document.querySelector('[aria-label="Write to it: anyone"]').click()`)
+		_, err := p.Eval(`document.querySelector('[aria-label="Who can write to it: anyone"]').click()`)
 		return errors.Join(err, p.See("A draft, not saved yet"), p.See("can write to it from now on"))
 	}},
 	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
 	{name: "care", as: demo.Administrator, path: "/care", see: "Can be restored", do: func(p *browser.Page) error {
-		return errors.Join(p.Fill("[name=term]", "365"), p.See("expire later"))
+		return errors.Join(p.Fill("[name=term_days]", "365"), p.See("expire later"))
 	}},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
@@ -77,23 +77,28 @@ func run(url, office, dir, only string, dark, narrow bool) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	b, err := browser.Start(context.Background())
+	if err != nil {
+		return err
+	}
+	defer b.Close()
 	for _, s := range shots {
 		if only != "" && only != s.name {
 			continue
 		}
-		if err := take(s, url, office, dir, dark, narrow); err != nil {
+		if err := take(b, s, url, office, dir, dark, narrow); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 	}
 	return nil
 }
 
-func take(s shot, url, office, dir string, dark, narrow bool) error {
+func take(b *browser.Browser, s shot, url, office, dir string, dark, narrow bool) error {
 	width, height := int64(1280), int64(800)
 	if narrow {
 		width, height = 390, 844
 	}
-	p, err := browser.Open(context.Background(), width, height)
+	p, err := b.Open(width, height)
 	if err != nil {
 		return err
 	}

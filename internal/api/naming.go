@@ -7,25 +7,10 @@ type Naming struct {
 	Suffix     string   `json:"suffix" maxLength:"200" doc:"Put after names"`
 	Words      []string `json:"words" maxItems:"500" doc:"Words that no name and no address may have, as whole words"`
 	Beginnings []string `json:"beginnings" maxItems:"500" doc:"Words at the start that are kept for official groups"`
-	Version    int      `json:"version,omitempty"`
+	Version    int      `json:"version,omitempty" doc:"The ETag, as a number"`
 }
 
-// NamingEffect says which groups break a rule that is not in force yet.
-type NamingEffect struct {
-	Groups int          `json:"groups" doc:"Living groups in the workspace"`
-	Broken int          `json:"broken" doc:"How many of them break a rule"`
-	Says   string       `json:"says"`
-	Sample []BrokenName `json:"sample" doc:"Up to 200 of them, by name"`
-}
-
-// BrokenName is a group that breaks rules of naming.
-type BrokenName struct {
-	Name    string   `json:"name"`
-	Address string   `json:"address"`
-	Says    []string `json:"says"`
-}
-
-// Proposal is an address for a name, and the name as the rules of the workspace have it.
+// Proposal is an address for a name, and the name as the rules of the workspace make it.
 type Proposal struct {
 	Name    string   `json:"name" doc:"The final name"`
 	Address string   `json:"address" doc:"The final address; empty where none can be made of the name"`
@@ -35,22 +20,12 @@ type Proposal struct {
 	Near    []Near   `json:"near" doc:"What is at the address or like it"`
 }
 
-// LookAlike is a group that may be the one that somebody is about to make again.
-type LookAlike struct {
-	Name    string   `json:"name"`
-	Address string   `json:"address"`
-	Owners  []Name   `json:"owners"`
-	People  int      `json:"people"`
-	State   string   `json:"state"`
-	Why     []string `json:"why" doc:"name, address, people"`
-	Says    string   `json:"says"`
-}
-
-// LookAlikeRequest asks for groups like one that is yet to be made.
-type LookAlikeRequest struct {
-	Name    string   `json:"name,omitempty" maxLength:"400"`
-	Address string   `json:"address,omitempty" maxLength:"400"`
-	People  []string `json:"people,omitempty" maxItems:"2000" doc:"Addresses of people who would be in it"`
+// Near is a person or group whose address is the same or like another.
+type Near struct {
+	Address string `json:"address"`
+	Name    string `json:"name"`
+	Kind    string `json:"kind" enum:"person,group,alias"`
+	How     string `json:"how" enum:"same,alike,resembling"`
 }
 
 // StartingPoint is a named set of answers and traits to begin a group from.
@@ -60,10 +35,11 @@ type StartingPoint struct {
 	About    string      `json:"about" maxLength:"500"`
 	BuiltIn  bool        `json:"built_in"`
 	Policy   PolicyPatch `json:"policy"`
-	Traits   []string    `json:"traits"`
-	Delivery string      `json:"default_delivery,omitempty"`
+	Traits   []string    `json:"traits" enum:"archive,desk,calendar,access"`
+	Delivery string      `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome  string      `json:"welcome,omitempty" maxLength:"2000"`
 	Sentence string      `json:"sentence" doc:"What comes of it, in one line"`
+	Version  int         `json:"version" doc:"The ETag, as a number; 0 for a built-in one"`
 }
 
 // NewStartingPoint makes or changes a starting point: from a policy, or from a group.
@@ -72,7 +48,7 @@ type NewStartingPoint struct {
 	About    string      `json:"about,omitempty" maxLength:"500"`
 	From     string      `json:"from_group,omitempty" maxLength:"400" doc:"Takes policy, traits, delivery and welcome of this group"`
 	Policy   PolicyPatch `json:"policy,omitempty"`
-	Traits   []string    `json:"traits,omitempty" maxItems:"4"`
-	Delivery string      `json:"default_delivery,omitempty"`
+	Traits   []string    `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
+	Delivery string      `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome  string      `json:"welcome,omitempty" maxLength:"2000"`
 }

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -17,6 +16,14 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
 )
+
+var tokenColumns = []column[api.Token]{
+	{name: "id", value: func(t api.Token) any { return t.ID }, whole: true},
+	{name: "name", value: func(t api.Token) any { return t.Name }},
+	{name: "created_at", heading: "MADE", value: func(t api.Token) any { return t.CreatedAt }},
+	{name: "expires_at", heading: "ENDS", value: func(t api.Token) any { return t.ExpiresAt }},
+	{name: "secret", value: func(t api.Token) any { return t.Secret }, csvOnly: true},
+}
 
 func (a *app) signInCommand() *cobra.Command {
 	return &cobra.Command{
@@ -51,7 +58,8 @@ func (a *app) signInCommand() *cobra.Command {
 			if err := os.WriteFile(path, b, 0o600); err != nil {
 				return err
 			}
-			return a.facts(t, [2]string{"Signed in", args[0]}, [2]string{"Until", moment(t.ExpiresAt)})
+			t.Secret = "" // it is kept; it need not be shown
+			return a.done(t, "You are signed in as %s until %s.", args[0], moment(t.ExpiresAt))
 		},
 	}
 }
@@ -73,22 +81,24 @@ func (a *app) password(prompt string) (string, error) {
 }
 
 func (a *app) passwordCommand() *cobra.Command {
-	return &cobra.Command{
+	return a.reads(&cobra.Command{
 		Use: "password", Short: "Change your password", Args: cobra.NoArgs,
 		Long:    "Change your password. Both are asked for, or read from standard input, the present one\nfirst. Your other sessions end; your tokens stay.",
 		Example: "  ivytable password",
-		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-			var p api.PasswordChange
-			var err error
-			if p.Current, err = a.password("Present password: "); err != nil {
-				return err
-			}
-			if p.Password, err = a.password("New password: "); err != nil {
-				return err
-			}
-			return c.ChangePassword(ctx, p)
-		}),
-	}
+	}, func(ctx context.Context, c *client.Client, _ []string) error {
+		var p api.PasswordChange
+		var err error
+		if p.Current, err = a.password("Present password: "); err != nil {
+			return err
+		}
+		if p.Password, err = a.password("New password: "); err != nil {
+			return err
+		}
+		if err := c.ChangePassword(ctx, p); err != nil {
+			return err
+		}
+		return a.done(nil, "Your password is changed. Your other sessions have ended; your tokens stay.")
+	})
 }
 
 func (a *app) signOutCommand() *cobra.Command {
@@ -101,7 +111,7 @@ func (a *app) signOutCommand() *cobra.Command {
 			}
 			b, err := os.ReadFile(path)
 			if os.IsNotExist(err) {
-				return nil
+				return a.done(nil, "Nobody was signed in on this machine.")
 			} else if err != nil {
 				return err
 			}
@@ -109,24 +119,20 @@ func (a *app) signOutCommand() *cobra.Command {
 				return err
 			}
 			var s signIn
-			if err := json.Unmarshal(b, &s); err != nil || s.ID == "" {
-				return nil // nothing in it could be ended
+			if err := json.Unmarshal(b, &s); err == nil && s.ID != "" {
+				err = client.New(s.URL, s.Token).RevokeToken(cmd.Context(), s.ID)
+				if e := new(client.Error); err != nil && (!errors.As(err, &e) || e.Status >= 500) { // else it had ended already
+					return fmt.Errorf("this machine forgot it, but the service still knows it; revoke it with: ivytable token revoke %s: %w", s.ID, err)
+				}
 			}
-			err = client.New(s.URL, s.Token).RevokeToken(cmd.Context(), s.ID)
-			if e := new(client.Error); errors.As(err, &e) && e.Status < 500 {
-				return nil // it had ended already
-			} else if err != nil {
-				return fmt.Errorf("this machine forgot it, but the service still knows it; revoke it with: ivytable token revoke %s: %w", s.ID, err)
-			}
-			return nil
+			return a.done(nil, "You are signed out.")
 		},
 	}
 }
 
 func (a *app) meCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "me", Short: "Show who you are signed in as", Args: cobra.NoArgs, Example: "  ivytable me",
-		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
+	return a.reads(&cobra.Command{Use: "me", Short: "Show who you are signed in as", Args: cobra.NoArgs, Example: "  ivytable me"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
 			me, err := c.Me(ctx)
 			if err != nil {
 				return err
@@ -135,108 +141,37 @@ func (a *app) meCommand() *cobra.Command {
 			if role == "" {
 				role = "none"
 			}
-			return a.facts(me, [2]string{"Name", me.Name}, [2]string{"Address", me.Address}, [2]string{"Workspace role", role}, [2]string{"Domains", strings.Join(me.Domains, ", ")})
-		}),
-	}
+			return a.facts(me, fact{"Name", me.Name}, fact{"Address", me.Address}, fact{"Workspace role", role}, fact{"Domains", strings.Join(me.Domains, ", ")},
+				fact{"Time zone", me.TimeZone}, fact{"Waiting", plural(me.Waiting, "decision")})
+		})
 }
 
 func (a *app) tokenCommands() *cobra.Command {
-	list := &cobra.Command{
-		Use: "list", Short: "List your tokens", Args: cobra.NoArgs, Example: "  ivytable token list",
-		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-			tokens, err := c.Tokens(ctx)
-			if err != nil {
-				return err
-			}
-			rows := make([][]string, len(tokens))
-			for i, t := range tokens {
-				rows[i] = []string{t.ID, t.Name, moment(t.CreatedAt), moment(t.ExpiresAt)}
-			}
-			return a.list(tokens, []string{"ID", "NAME", "MADE", "ENDS"}, rows)
-		}),
-	}
+	var p paging
+	show := a.reads(&cobra.Command{Use: "list", Short: "List your tokens", Args: cobra.NoArgs, Example: "  ivytable token list"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			return list(a, &p, func(p client.Paging) (api.Page[api.Token], error) { return c.Tokens(ctx, p) }, tokenColumns)
+		})
+	paged(show, &p)
 	var days int
-	create := &cobra.Command{
-		Use: "create NAME", Short: "Make a token for a script; it is shown once", Args: cobra.ExactArgs(1), Example: "  ivytable token create \"nightly report\" --days 30",
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
+	create := a.changes(&cobra.Command{Use: "create NAME", Short: "Make a token for a script; it is shown once", Args: cobra.ExactArgs(1), Example: "  ivytable token create \"nightly report\" --days 30"},
+		func(ctx context.Context, c *client.Client, args []string) error {
 			t, err := c.CreateToken(ctx, api.NewToken{Name: args[0], Days: days})
 			if err != nil {
 				return err
 			}
-			return a.facts(t, [2]string{"Token", t.Secret}, [2]string{"Ends", moment(t.ExpiresAt)}, [2]string{"Use", "IVYTABLE_TOKEN=… ivytable group list"})
-		}),
-	}
+			if t.Secret == "" {
+				t.Secret = "(shown once, when it was made)"
+			}
+			return one(a, t, tokenColumns, fact{"Token", t.Secret}, fact{"Ends", moment(t.ExpiresAt)}, fact{"Use", "IVYTABLE_TOKEN=… ivytable group list"})
+		}, keyed)
 	create.Flags().IntVar(&days, "days", 90, "for how long it opens, 365 at most")
-	revoke := &cobra.Command{
-		Use: "revoke ID", Short: "End a token", Args: cobra.ExactArgs(1), Example: "  ivytable token revoke 01935c1e-7a10-7000-8000-3f1f2a9c5b11",
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error { return c.RevokeToken(ctx, args[0]) }),
-	}
-	return noun("token", "Tokens for scripts: list, create, revoke", list, create, revoke)
-}
-
-func (a *app) historyCommand() *cobra.Command {
-	var paging client.Paging
-	list := &cobra.Command{
-		Use: "list [GROUP]", Short: "List what changed, newest first", Args: cobra.MaximumNArgs(1),
-		Example: "  ivytable history list\n  ivytable history list night-dispatch@merrowline.example",
-		RunE: a.run(func(ctx context.Context, c *client.Client, args []string) error {
-			p, err := c.History(ctx, strings.Join(args, ""), paging)
-			if err != nil {
+	revoke := a.changes(&cobra.Command{Use: "revoke ID", Short: "End a token", Args: cobra.ExactArgs(1), Example: "  ivytable token revoke 01935c1e-7a10-7000-8000-3f1f2a9c5b11"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.RevokeToken(ctx, args[0]); err != nil {
 				return err
 			}
-			return a.showHistory(p)
-		}),
-	}
-	paged(list, &paging)
-	return noun("history", "Who changed what: list", list)
-}
-
-func (a *app) showHistory(p api.Page[api.HistoryEntry]) error {
-	var rows [][]string
-	for _, e := range p.Items {
-		rows = append(rows, []string{fmt.Sprint(e.ID), moment(e.At), e.Actor, e.Action, e.Subject, changesText(e.Changes)})
-	}
-	if err := a.list(p, []string{"ENTRY", "WHEN", "WHO", "WHAT", "OF", "CHANGE"}, rows); err != nil {
-		return err
-	}
-	if p.Next != "" && a.output == "table" {
-		fmt.Fprintf(a.err, "There is more. Go on with --cursor %s\n", p.Next)
-	}
-	return nil
-}
-
-func changesText(changes []api.FieldChange) string {
-	var parts []string
-	for _, c := range changes {
-		parts = append(parts, fmt.Sprintf("%s: %s → %s", c.Field, value(c.From), value(c.To)))
-	}
-	return strings.Join(parts, "; ")
-}
-
-func value(v any) string {
-	if v == nil || v == "" {
-		return "–"
-	}
-	if s, ok := v.(string); ok {
-		if t, err := time.Parse(time.RFC3339, s); err == nil {
-			return day(&t, nil)
-		}
-	}
-	return fmt.Sprint(v)
-}
-
-func (a *app) clockCommand() *cobra.Command {
-	var days int
-	move := &cobra.Command{
-		Use: "move", Short: "Move the time of a demo forward", Args: cobra.NoArgs, Example: "  ivytable clock move --days 30\n  ivytable clock move --days 0",
-		RunE: a.run(func(ctx context.Context, c *client.Client, _ []string) error {
-			t, err := c.MoveClock(ctx, days)
-			if err != nil {
-				return err
-			}
-			return a.facts(t, [2]string{"Now", moment(t.Now)})
-		}),
-	}
-	move.Flags().IntVar(&days, "days", 1, "by how many days; 0 goes back to the real time")
-	return noun("clock", "The time of a demo: move", move)
+			return a.done(nil, "The token can't be used any more.")
+		})
+	return noun("token", "Tokens for scripts: list, create, revoke", show, create, revoke)
 }

@@ -1,5 +1,5 @@
-// Package cli is the command line: ivytable NOUN VERB. Every command but serve,
-// demo and openapi is a call of the HTTP interface through package client.
+// Package cli is the command line: ivytable NOUN VERB, a file a subject. Every command but
+// serve, demo and openapi is a call of the HTTP interface through package client.
 package cli
 
 import (
@@ -66,7 +66,7 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	var e *client.Error
 	if errors.As(err, &e) {
 		for _, p := range e.Problems {
-			if p.Field != "" && (len(e.Problems) > 1 || p.Says != e.Detail) {
+			if p.Field != "" && (len(e.Problems) > 1 || !strings.Contains(e.Detail, p.Says)) {
 				fmt.Fprintf(errs, "  %s: %s\n", p.Field, p.Says)
 			}
 		}
@@ -96,23 +96,38 @@ func (a *app) root() *cobra.Command {
 		Short: "Run the mail groups of an organisation",
 		Long: "Ivy Table says who is in each mail group of an organisation, who may do what with\n" +
 			"it, what happens to a message sent to it, and how long it lives.",
+		Version:       version,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if err := settings(cmd); err != nil {
+				return err
+			}
 			if a.output != "table" && a.output != "json" && a.output != "csv" {
 				return usagef("--output can't be %q: choose table, json, csv", a.output)
 			}
-			return settings(cmd)
+			return nil
 		},
 	}
+	root.SetVersionTemplate("ivytable {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json, csv")
-	root.PersistentFlags().StringVar(&a.url, "url", "", "address of the service (default: where you signed in)")
-	root.PersistentFlags().String("config", "", "file with settings, a JSON object of flag names and values")
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(),
-		a.groupCommands(), a.memberCommands(), a.requestCommands(), a.invitationCommands(), a.linkCommands(), a.standingCommands(), a.ruleCommands(), a.namingCommands(), a.startCommands(), a.policyCommands(), a.addressCommands(), a.rehearseCommand(), a.waitingCommands(),
-		a.expiryCommands(), a.historyCommand(), a.tokenCommands(), a.personCommands(), a.clockCommand())
+	f := root.PersistentFlags()
+	f.StringVarP(&a.output, "output", "o", "table", "how to print: table, json, csv")
+	f.StringVar(&a.url, "url", "", "address of the service (default: where you signed in)")
+	f.String("config", "", "file with settings, a JSON object of flag names and values")
+	markSettings(f)
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(),
+		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
+		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.expiryCommands(), a.clockCommand(),
+		a.rehearseCommand(), a.waitingCommands(), a.historyCommands())
 	wrapArgs(root)
 	return root
+}
+
+// noun makes a group of commands.
+func noun(use, short string, subs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short}
+	c.AddCommand(subs...)
+	return c
 }
 
 // wrapArgs makes wrong numbers of arguments errors of usage, and groups of
@@ -139,7 +154,15 @@ func wrapArgs(c *cobra.Command) {
 	}
 }
 
-// settings fills flags that were not given from the environment (IVYTABLE_ and the
+// isSetting marks flags that the environment and the file of settings may set: those of the
+// service, and the global ones. What one command is to do is said where it is called.
+const isSetting = "setting"
+
+func markSettings(flags *pflag.FlagSet) {
+	flags.VisitAll(func(f *pflag.Flag) { f.Annotations = map[string][]string{isSetting: nil} })
+}
+
+// settings fills settings that were not given from the environment (IVYTABLE_ and the
 // name in capitals), then from the file that --config names.
 func settings(cmd *cobra.Command) error {
 	file := map[string]string{}
@@ -158,7 +181,7 @@ func settings(cmd *cobra.Command) error {
 	}
 	var failed error
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		if f.Changed || f.Name == "help" || failed != nil {
+		if _, is := f.Annotations[isSetting]; !is || f.Changed || failed != nil {
 			return
 		}
 		name := "IVYTABLE_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
@@ -211,15 +234,19 @@ func (a *app) client() (*client.Client, error) {
 	return client.New(s.URL, s.Token), nil
 }
 
-// run makes a command's function of one that has a client.
-func (a *app) run(do func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
-	return func(cmd *cobra.Command, args []string) error {
-		c, err := a.client()
+// do is what a command does with a client.
+type do func(ctx context.Context, c *client.Client, args []string) error
+
+// reads makes a command one that only reads.
+func (a *app) reads(c *cobra.Command, do do) *cobra.Command {
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		cl, err := a.client()
 		if err != nil {
 			return err
 		}
-		return do(cmd.Context(), c, args)
+		return do(cmd.Context(), cl, args)
 	}
+	return c
 }
 
 // hint prints a line about what to do next, on a terminal only.

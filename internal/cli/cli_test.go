@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -10,11 +11,13 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/httpapi"
@@ -25,14 +28,14 @@ var (
 	dsn    string
 	k      *kit.Kit
 	server *httptest.Server
-	update = flag.Bool("update", false, "write the golden files anew")
+	update = flag.Bool("update", false, "write the golden files again")
 )
 
 func TestMain(m *testing.M) {
 	flag.Parse()
 	time.Local = time.UTC
 	kit.Main(m, "cli", &k, func() (func(), error) {
-		routes, _ := httpapi.Routes(k.W, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
+		routes, _ := httpapi.Routes(k.Service, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
 		server = httptest.NewServer(routes)
 		return server.Close, nil
 	})
@@ -46,7 +49,7 @@ func as(t *testing.T, address string) {
 	t.Setenv("COLUMNS", "100")
 	token := ""
 	if address != "" {
-		made, err := k.W.CreateToken(context.Background(), k.Actor(t, address), api.NewToken{Name: "test"})
+		made, err := k.Account.CreateToken(context.Background(), k.Actor(t, address), api.NewToken{Name: "test"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,7 +83,9 @@ var steps = []struct {
 	{kit.Administrator, "policy show slipway-repairs@merrowline.example", 0},
 	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example", 0},
 	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example --output json", 0},
-	{kit.Administrator, "policy effect slipway-repairs@merrowline.example post=anyone hold=nobody", 0},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=anyone hold=nobody --preview", 0},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example find=members --preview", 1},
+	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=anyone --preview --output csv", 0},
 	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=anyone hold=nobody", 0},
 	{kit.Administrator, "rehearse post slipway-repairs@merrowline.example --as stranger@elsewhere.example", 0},
 	{kit.Administrator, "policy change slipway-repairs@merrowline.example find=members", 1},
@@ -88,7 +93,7 @@ var steps = []struct {
 	{kit.Administrator, "policy change slipway-repairs@merrowline.example sing=anyone", 2},
 	{kit.Administrator, "policy change slipway-repairs@merrowline.example post=everybody", 1},
 	{kit.Administrator, "expiry show", 0},
-	{kit.Administrator, "expiry effect --term-days 180", 0},
+	{kit.Administrator, "expiry change --term-days 180 --preview", 0},
 	{kit.Administrator, "expiry change --term-days 180 --caretaker groups.desk@merrowline.example", 0},
 	{kit.Administrator, "expiry change --term-days 3", 1},
 	{kit.Owner, "member add slipway-repairs@merrowline.example petra.vane@merrowline.example nobody@merrowline.example", 1},
@@ -102,67 +107,75 @@ var steps = []struct {
 	{kit.Owner, "group renew slipway-repairs@merrowline.example", 5},
 	{kit.Owner, "group restore slipway-repairs@merrowline.example", 0},
 	{kit.Owner, "waiting list", 0},
+	{kit.Owner, "history list slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "history show 5", 0},
+	{kit.Owner, "history affected 5", 0},
+	{kit.Owner, "history show five", 2},
 	{kit.Owner, "history list slipway-repairs@merrowline.example --output csv", 0},
 	{kit.Owner, "group show nothing@merrowline.example", 3},
 	{kit.Administrator, "naming change --creators workspace --suffix +({department}) --word payroll --beginning All", 0},
 	{kit.Administrator, "naming show", 0},
-	{kit.Administrator, "naming effect --word slipway", 0},
+	{kit.Administrator, "naming change --word slipway --preview", 0},
 	{kit.Administrator, "naming try Payroll --as tove.alder@merrowline.example", 0},
 	{kit.Administrator, "naming try Payroll", 0},
 	{kit.Administrator, "naming change --prefix {shoe}", 1},
-	{kit.Administrator, "start list", 0},
-	{kit.Administrator, "start save like-slipway --title Like+the+slipway --from-group slipway-repairs@merrowline.example", 0},
-	{kit.Administrator, "start delete team-room", 5},
+	{kit.Administrator, "starting-point list", 0},
+	{kit.Administrator, "starting-point save like-slipway --title Like+the+slipway --from-group slipway-repairs@merrowline.example", 0},
+	{kit.Administrator, "starting-point delete team-room", 5},
 	{kit.Administrator, "group like Slipway Repair", 0},
-	{kit.Administrator, "group create Deck Hands --start team-room --owner oda.fenn@merrowline.example --rule department+is+Dispatch --alias hands --quiet", 1},
-	{kit.Administrator, "group create Deck Hands --start team-room --owner oda.fenn@merrowline.example --alias hands --quiet", 0},
+	{kit.Administrator, "group create Deck Hands --starting-point team-room --owner oda.fenn@merrowline.example --rule department+is+Dispatch --alias hands --quiet", 1},
+	{kit.Administrator, "group create Deck Hands --starting-point team-room --owner oda.fenn@merrowline.example --alias hands --quiet", 0},
 	{kit.Administrator, "group change deck-hands@merrowline.example --address hands-on-deck --add-alias dekhands", 0},
-	{kit.Owner, "rule try title+pr --group hands-on-deck@merrowline.example", 0},
-	{kit.Owner, `rule try department+eq+"dispatch" --group hands-on-deck@merrowline.example`, 0},
-	{kit.Owner, `rule try department+is+"dispatch"`, 1},
+	{kit.Owner, "rule set hands-on-deck@merrowline.example title+pr --preview", 0},
+	{kit.Owner, `rule match department+eq+"dispatch"`, 0},
+	{kit.Owner, `rule match department+is+"dispatch"`, 1},
 	{kit.Owner, `rule set hands-on-deck@merrowline.example department+eq+"dispatch" --guard 10`, 0},
 	{kit.Owner, "rule show hands-on-deck@merrowline.example", 0},
 	{kit.Owner, "rule explain tove.alder@merrowline.example --group hands-on-deck@merrowline.example", 0},
 	{kit.Owner, "member list hands-on-deck@merrowline.example --way rule", 0},
 	{kit.Owner, "member remove hands-on-deck@merrowline.example tove.alder@merrowline.example", 5},
 	{kit.Owner, "rule remove hands-on-deck@merrowline.example --with-people", 0},
-	{kit.Owner, "member try slipway-repairs@merrowline.example --list testdata/people.txt", 0},
+	{kit.Owner, "member add slipway-repairs@merrowline.example --list testdata/people.txt --preview", 0},
 	{kit.Owner, "member add slipway-repairs@merrowline.example --list testdata/people.txt --quiet", 1},
 	{kit.Owner, "member change slipway-repairs@merrowline.example petra.vane@merrowline.example signe.holm@merrowline.example --role moderator", 0},
 	{kit.Owner, "member remove slipway-repairs@merrowline.example signe.holm@merrowline.example nobody@merrowline.example", 1},
 	{kit.Owner, "history list slipway-repairs@merrowline.example --limit 1", 0},
 	{kit.Owner, "member add slipway-repairs@merrowline.example --taken-out-by 9999", 1},
-	{kit.Owner, "member add slipway-repairs@merrowline.example --taken-out-by 82", 0},
+	{kit.Owner, "member add slipway-repairs@merrowline.example --taken-out-by 88", 0},
 	{kit.Owner, "member remove slipway-repairs@merrowline.example signe.holm@merrowline.example", 0},
+	{kit.Owner, "member list slipway-repairs@merrowline.example --limit 2", 0},
 	{kit.Owner, "member list slipway-repairs@merrowline.example --all", 0},
+	{kit.Owner, "member list slipway-repairs@merrowline.example --all --limit 2", 2},
+	{kit.Owner, "member list slipway-repairs@merrowline.example --output csv", 0},
 	{kit.Owner, "member invite slipway-repairs@merrowline.example captain@gannetport.example", 0},
 	{kit.Owner, "invitation list slipway-repairs@merrowline.example", 0},
 	{kit.Owner, "invitation call-back slipway-repairs@merrowline.example captain@gannetport.example", 0},
-	{kit.Owner, "standing set slipway-repairs@merrowline.example prize@lucky-draw.example barred --reason Advertising", 0},
-	{kit.Owner, "standing list slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "override set slipway-repairs@merrowline.example prize@lucky-draw.example barred --reason Advertising", 0},
+	{kit.Owner, "override list slipway-repairs@merrowline.example", 0},
 	{kit.Member, "group list --scope joinable", 0},
 	{kit.Auditor, "group join hands-on-deck@merrowline.example --note Nights", 0},
 	{kit.Auditor, "request list --mine --output csv", 0},
-	{kit.Owner, "link create slipway-repairs@merrowline.example --days 7 --most 20", 0},
-	{kit.Owner, "link list slipway-repairs@merrowline.example", 0},
+	{kit.Owner, "join-link create slipway-repairs@merrowline.example --days 7 --max 20", 0},
+	{kit.Owner, "join-link list slipway-repairs@merrowline.example", 0},
 	{kit.Owner, "group tree hands-on-deck@merrowline.example", 0},
 	{kit.Owner, "group reaches slipway-repairs@merrowline.example", 0},
 	{kit.Administrator, "person add liv.strand@merrowline.example Liv+Strand --set department=Deck", 0},
 	{kit.Administrator, "person change liv.strand@merrowline.example --set title=Bosun --set department=", 0},
 	{kit.Administrator, "person search liv", 0},
 	{kit.Administrator, "person list --lacks title", 0},
-	{kit.Administrator, "person depart oda.fenn@merrowline.example --try", 0},
+	{kit.Administrator, "person depart oda.fenn@merrowline.example --preview", 0},
 	{kit.Administrator, "person depart liv.strand@merrowline.example", 0},
 	{kit.Administrator, "person return liv.strand@merrowline.example", 0},
 	{kit.Administrator, "person password-link liv.strand@merrowline.example", 0},
 	{kit.Administrator, "person password-link nobody@merrowline.example", 3},
 	{kit.Member, "person password-link liv.strand@merrowline.example", 4},
 	{kit.Administrator, "person history liv.strand@merrowline.example", 0},
-	{kit.Administrator, "person import testdata/staff.csv --try", 0},
+	{kit.Administrator, "person import testdata/staff.csv --preview", 0},
 	{kit.Administrator, "person import testdata/staff.csv", 0},
 	{kit.Member, "person add x@merrowline.example X", 4},
 	{kit.Administrator, "naming change --creators administrators --suffix= --word= --beginning=", 0},
 	{"", "group list", 4},
+	{"", "--version", 0},
 	{"", "group frobnicate", 2},
 	{"", "group list --colour", 2},
 	{"", "group list --output xml", 2},
@@ -186,7 +199,7 @@ func fields(line string) []string {
 	return out
 }
 
-var changing = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}|127\.0\.0\.1:\d+|/join/[\w-]+`)
+var varying = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}|127\.0\.0\.1:\d+|/join/[\w-]+|\b[0-9a-f]{16}\b|--cursor \w+`)
 
 func TestCommands(t *testing.T) {
 	var got strings.Builder
@@ -197,13 +210,13 @@ func TestCommands(t *testing.T) {
 			t.Errorf("%s: exit code %d, want %d\n%s%s", s.line, code, s.code, out, errs)
 		}
 		for _, line := range strings.Split(out, "\n") {
-			if n := cells(line); n > lineWidth && !strings.Contains(s.line, "--output") && !strings.HasSuffix(s.line, "--all") {
+			if n := cells(line); n > lineWidth && !strings.Contains(s.line, "--output") {
 				t.Errorf("%s: a line of %d columns: %s", s.line, n, line)
 			}
 		}
 		fmt.Fprintf(&got, "$ ivytable %s\n%s%s[%d]\n\n", s.line, out, errs, code)
 	}
-	text := changing.ReplaceAllString(got.String(), "…")
+	text := varying.ReplaceAllString(got.String(), "…")
 	const path = "testdata/commands.txt"
 	if *update {
 		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
@@ -288,12 +301,13 @@ func TestSettings(t *testing.T) {
 	t.Setenv("IVYTABLE_CONFIG", file)
 	t.Setenv("IVYTABLE_RELAY", "environment")
 	t.Setenv("IVYTABLE_MAIL_NAME", "environment")
-	var s service
+	var s daemon
 	fresh := func() *cobra.Command {
 		c := &cobra.Command{Use: "x"}
 		s.flags(c, "data", "info")
 		c.Flags().StringVar(&s.relay, "relay", "", "")
 		c.Flags().String("config", "", "")
+		markSettings(c.Flags())
 		return c
 	}
 	c := fresh()
@@ -350,7 +364,7 @@ func TestHelp(t *testing.T) {
 
 func TestTable(t *testing.T) {
 	var b bytes.Buffer
-	table(&b, lineWidth, []string{"NAME", "ADDRESS"}, [][]string{{strings.Repeat("夜", 60), "a@b.example"}, {"x", "y"}})
+	table(&b, lineWidth, []tableColumn{{heading: "NAME"}, {heading: "ADDRESS", whole: true}}, [][]string{{strings.Repeat("夜", 60), "a@b.example"}, {"x", "y"}})
 	for _, line := range strings.Split(b.String(), "\n") {
 		if n := cells(line); n > lineWidth {
 			t.Errorf("%d columns: %s", n, line)
@@ -358,5 +372,62 @@ func TestTable(t *testing.T) {
 	}
 	if !strings.Contains(b.String(), "夜…  a@b.example") && !strings.Contains(b.String(), "…   a@b.example") {
 		t.Errorf("cut and aligned otherwise:\n%s", b.String())
+	}
+}
+
+// JSON and CSV are whole; a table that is cut says so, and how the rest is got.
+func TestListsAreNotCutInSilence(t *testing.T) {
+	const n = 61
+	for i := range n {
+		k.Make(t, fmt.Sprintf("Ropewalk %02d", i), func(n *api.NewGroup) { n.People = nil })
+	}
+	as(t, kit.Administrator)
+	code, out, errs := command(t, "", "group", "list", "ropewalk")
+	if code != 0 || strings.Count(out, "\n") != 51 || !strings.HasPrefix(errs, "50 of 61 shown. All: --all. The next: --cursor ") {
+		t.Errorf("%d: %d lines, %s", code, strings.Count(out, "\n"), errs)
+	}
+	cursor := strings.TrimSpace(errs[strings.LastIndexByte(errs, ' '):])
+	if _, out, errs := command(t, "", "group", "list", "ropewalk", "--cursor", cursor); strings.Count(out, "\n") != 12 || errs != "" {
+		t.Errorf("the next: %d lines, %s", strings.Count(out, "\n"), errs)
+	}
+	for _, args := range []string{"--all", "--output csv", "--output csv --all"} {
+		if _, out, errs := command(t, "", append([]string{"group", "list", "ropewalk"}, strings.Fields(args)...)...); strings.Count(out, "\n") != n+1 || errs != "" {
+			t.Errorf("%s: %d lines, %s", args, strings.Count(out, "\n"), errs)
+		}
+	}
+	_, out, _ = command(t, "", "group", "list", "ropewalk", "--output", "json")
+	var page api.Page[api.Group]
+	if err := json.Unmarshal([]byte(out), &page); err != nil || len(page.Items) != n || page.Next != "" || page.Total != n {
+		t.Errorf("as JSON: %d of %d, next %q, %v", len(page.Items), page.Total, page.Next, err)
+	}
+	if _, out, _ := command(t, "", "group", "list", "ropewalk", "--output", "csv", "--limit", "3"); strings.Count(out, "\n") != 4 {
+		t.Errorf("three: %s", out)
+	}
+}
+
+// What one command is to do is said where it is called, not in the environment.
+func TestTheEnvironmentSetsOnlySettings(t *testing.T) {
+	known := strings.Fields("output url config listen smtp-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp")
+	var walk func(*cobra.Command)
+	walk = func(c *cobra.Command) {
+		c.Flags().VisitAll(func(f *pflag.Flag) {
+			if _, is := f.Annotations[isSetting]; is != slices.Contains(known, f.Name) {
+				t.Errorf("%s --%s is a setting: %v", c.CommandPath(), f.Name, is)
+			}
+		})
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk((&app{}).root())
+	as(t, kit.Administrator)
+	file := filepath.Join(t.TempDir(), "few.csv")
+	if err := os.WriteFile(file, []byte("mail\n"+kit.Administrator+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("IVYTABLE_FORCE", "true")
+	t.Setenv("IVYTABLE_PREVIEW", "true")
+	if code, out, errs := command(t, "", "person", "import", file, "--sync"); code != 5 || !strings.Contains(errs, "force it") {
+		t.Errorf("an import that has to be forced: %d, %s%s", code, out, errs)
 	}
 }

@@ -19,12 +19,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ivytable.example/ivytable/console"
-	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/demo"
 	"ivytable.example/ivytable/internal/demo/postoffice"
 	"ivytable.example/ivytable/internal/httpapi"
 	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/mail"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/work"
 	"ivytable.example/ivytable/internal/workspace"
@@ -33,13 +33,13 @@ import (
 // version is what the interface says it is.
 const version = "0.1.0"
 
-// service is the settings of serve and demo.
-type service struct {
+// daemon is the settings of serve and demo.
+type daemon struct {
 	listen, smtpListen, data, dsn, publicURL, relay, mailName string
 	logLevel, logFormat                                       string
 }
 
-func (s *service) flags(c *cobra.Command, data, level string) {
+func (s *daemon) flags(c *cobra.Command, data, level string) {
 	f := c.Flags()
 	f.StringVar(&s.listen, "listen", "127.0.0.1:8480", "where the console and the interface listen")
 	f.StringVar(&s.smtpListen, "smtp-listen", "127.0.0.1:2525", "where mail for groups comes in")
@@ -49,9 +49,10 @@ func (s *service) flags(c *cobra.Command, data, level string) {
 	f.StringVar(&s.mailName, "mail-name", "localhost", "name by which we greet in SMTP")
 	f.StringVar(&s.logLevel, "log-level", level, "debug, info, warn or error")
 	f.StringVar(&s.logFormat, "log-format", "text", "text or json")
+	markSettings(f)
 }
 
-func (s *service) logger(to io.Writer) (*slog.Logger, error) {
+func (s *daemon) logger(to io.Writer) (*slog.Logger, error) {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(s.logLevel)); err != nil {
 		return nil, usagef("--log-level can't be %q: choose debug, info, warn, error", s.logLevel)
@@ -66,7 +67,7 @@ func (s *service) logger(to io.Writer) (*slog.Logger, error) {
 }
 
 // open opens the records: of the database of --dsn, or of a private one that close stops.
-func (s *service) open(ctx context.Context) (st *store.Store, close func(), err error) {
+func (s *daemon) open(ctx context.Context) (pool *store.Pool, close func(), err error) {
 	dsn, stop := s.dsn, func() {}
 	if dsn == "" {
 		db, err := localdb.Start(ctx, localdb.Options{Dir: s.data})
@@ -75,17 +76,17 @@ func (s *service) open(ctx context.Context) (st *store.Store, close func(), err 
 		}
 		dsn, stop = db.DSN, db.Stop
 	}
-	if st, err = store.Open(ctx, dsn); err != nil {
+	if pool, err = store.Open(ctx, dsn); err != nil {
 		stop()
 		return nil, nil, err
 	}
-	return st, func() { st.Close(); stop() }, nil
+	return pool, func() { pool.Close(); stop() }, nil
 }
 
 // serve runs the service on its listeners until ctx ends, then lets requests,
 // SMTP sessions and deliveries finish for up to ten seconds. ready is called when
 // it answers.
-func (s *service) serve(ctx context.Context, st *store.Store, log *slog.Logger, isDemo bool, ready func()) error {
+func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, isDemo bool, ready func()) error {
 	web, err := net.Listen("tcp", s.listen)
 	if err != nil {
 		return fmt.Errorf("listen for the console (--listen): %w", err)
@@ -107,12 +108,15 @@ func (s *service) serve(ctx context.Context, st *store.Store, log *slog.Logger, 
 	if isDemo {
 		every = time.Second // the clock can jump
 	}
-	runner := work.New(st, work.Options{Relay: s.relay, Domain: s.mailName, Workers: 4, ExpiryEvery: every, Log: log})
-	w := workspace.New(st, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo})
+	runner := work.New(work.Options{Relay: s.relay, Domain: s.mailName, Workers: 4, ExpiryEvery: every, Log: log})
+	all, err := service.New(ctx, pool, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo})
+	if err != nil {
+		return err
+	}
 	u, _ := url.Parse(s.publicURL)
-	routes, _ := httpapi.Routes(w, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version})
+	routes, _ := httpapi.Routes(all, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version})
 	hs := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
-	ms := mail.NewServer(w, log, s.mailName)
+	ms := mail.NewServer(all, log, s.mailName)
 
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
@@ -122,7 +126,7 @@ func (s *service) serve(ctx context.Context, st *store.Store, log *slog.Logger, 
 		return nil
 	})
 	g.Go(func() error { return ms.Serve(smtp) })
-	g.Go(func() error { runner.Run(ctx, w); return nil })
+	g.Go(func() error { runner.Run(ctx, all); return nil })
 	g.Go(func() error {
 		<-ctx.Done()
 		last, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -139,10 +143,10 @@ func (s *service) serve(ctx context.Context, st *store.Store, log *slog.Logger, 
 }
 
 func (a *app) serveCommand() *cobra.Command {
-	var s service
+	var s daemon
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
-		Long: "Run the service until it is interrupted. Every flag can be given in the environment too,\nas IVYTABLE_ and its name in capitals, or in the file of --config.",
+		Long: "Run the service until it is interrupted. Every setting can be given in the environment\ntoo, as IVYTABLE_ and its name in capitals, or in the file of --config.",
 		Example: "  ivytable serve --data /var/lib/ivytable --relay 127.0.0.1:25 --public-url https://groups.merrowline.example\n" +
 			"  IVYTABLE_DSN='ivytable:…@tcp(127.0.0.1:3306)/ivytable' ivytable serve --relay 127.0.0.1:25",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -153,23 +157,24 @@ func (a *app) serveCommand() *cobra.Command {
 			if s.relay == "" {
 				return usagef("say where mail goes out, with --relay HOST:PORT")
 			}
-			st, stop, err := s.open(cmd.Context())
+			pool, stop, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer stop()
-			return s.serve(cmd.Context(), st, log, false, func() {})
+			return s.serve(cmd.Context(), pool, log, false, func() {})
 		},
 	}
 	s.flags(c, "data", "info")
 	c.Flags().StringVar(&s.relay, "relay", "", "mail system to send through, HOST:PORT")
+	markSettings(c.Flags())
 	c.AddCommand(a.firstCommand())
 	return c
 }
 
 // firstCommand sets up an empty workspace.
 func (a *app) firstCommand() *cobra.Command {
-	var s service
+	var s daemon
 	var domains []string
 	var name string
 	c := &cobra.Command{
@@ -177,26 +182,26 @@ func (a *app) firstCommand() *cobra.Command {
 		Long:    "Set up an empty workspace. The password is asked for, or read from standard input. The\nservice must not be running on the data folder.",
 		Example: "  ivytable serve first-administrator ines.skerry@merrowline.example --name \"Ines Skerry\" --domain merrowline.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			address, err := mailaddr.Parse(args[0])
-			if err != nil {
-				return usage{err}
-			}
-			if len(domains) == 0 {
-				domains = []string{address.Domain()}
+			if _, domain, _ := strings.Cut(args[0], "@"); len(domains) == 0 {
+				domains = []string{domain}
 			}
 			password, err := a.password("Password: ")
 			if err != nil {
 				return err
 			}
-			st, stop, err := s.open(cmd.Context())
+			pool, stop, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer stop()
-			if err := workspace.SetUp(cmd.Context(), st, domains, address, name, password); err != nil {
+			all, err := service.New(cmd.Context(), pool, workspace.Options{})
+			if err != nil {
 				return err
 			}
-			return a.facts(domains, [2]string{"Domains", strings.Join(domains, ", ")}, [2]string{"Administrator", address.String()})
+			if err := all.Account.SetUp(cmd.Context(), domains, args[0], name, password); err != nil {
+				return err
+			}
+			return a.done(domains, "The workspace has the domains %s, and %s as its administrator.", strings.Join(domains, ", "), args[0])
 		},
 	}
 	s.flags(c, "data", "info")
@@ -206,7 +211,7 @@ func (a *app) firstCommand() *cobra.Command {
 }
 
 func (a *app) demoCommand() *cobra.Command {
-	var s service
+	var s daemon
 	var reset bool
 	var officeListen, officeSMTP string
 	c := &cobra.Command{
@@ -228,19 +233,20 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	s.flags(c, "data/demo", "warn")
-	c.Flags().BoolVar(&reset, "reset", false, "start over: forget what was changed")
 	c.Flags().StringVar(&officeListen, "post-office", "127.0.0.1:8481", "where the page of the post office listens")
 	c.Flags().StringVar(&officeSMTP, "post-office-smtp", "127.0.0.1:2526", "where the post office takes mail in")
+	markSettings(c.Flags())
+	c.Flags().BoolVar(&reset, "reset", false, "start over: forget what was changed")
 	return c
 }
 
-func (a *app) demo(ctx context.Context, s *service, log *slog.Logger, officeListen, officeSMTP string) error {
-	st, stop, err := s.open(ctx)
+func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListen, officeSMTP string) error {
+	pool, stop, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	made, err := demo.Fill(ctx, st, time.Now())
+	made, err := demo.Fill(ctx, pool, time.Now())
 	if err != nil {
 		return fmt.Errorf("make the sample workspace: %w", err)
 	}
@@ -262,7 +268,7 @@ func (a *app) demo(ctx context.Context, s *service, log *slog.Logger, officeList
 	g.Go(func() error { return office.Serve(in, page) })
 	g.Go(func() error {
 		defer office.Stop()
-		return s.serve(ctx, st, log, true, func() {
+		return s.serve(ctx, pool, log, true, func() {
 			state := "as you left it"
 			if made {
 				state = "newly made"
@@ -289,8 +295,8 @@ Stop with Ctrl-C. What you change is kept; start over with: make demo-reset
 func (a *app) openapiCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the description of the HTTP interface", Args: cobra.NoArgs, Example: "  ivytable openapi > openapi.json",
-		RunE: func(*cobra.Command, []string) error {
-			_, doc := httpapi.Routes(workspace.New(nil, workspace.Options{}), httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, doc := httpapi.Routes(nil, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: version})
 			b, err := json.MarshalIndent(doc, "", "  ")
 			if err != nil {
 				return err

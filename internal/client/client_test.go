@@ -1,7 +1,6 @@
 package client
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -127,11 +126,12 @@ func TestTheClientAsksForWhatThereIs(t *testing.T) {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	defer server.Close()
-	c := reflect.ValueOf(New(server.URL+"/", "secret"))
+	client := New(server.URL+"/", "secret").Keyed("key").Guarded(`"7"`)
+	c, looking := reflect.ValueOf(client), reflect.ValueOf(client.Looking(&api.Preview{}))
 	seen := map[string]bool{}
 	for i := range c.NumMethod() {
 		m := c.Type().Method(i)
-		if m.Name == "Do" {
+		if m.Type.In(1) != reflect.TypeFor[context.Context]() {
 			continue
 		}
 		args := []reflect.Value{reflect.ValueOf(context.Background())}
@@ -149,6 +149,9 @@ func TestTheClientAsksForWhatThereIs(t *testing.T) {
 		c.Method(i).Call(args)
 		if slices.Contains(ofAll, m.Name) {
 			c.Method(i).Call(append([]reflect.Value{args[0], reflect.ValueOf("")}, args[2:]...))
+		}
+		if m.Name != "SignIn" {
+			looking.Method(i).Call(args)
 		}
 		if len(asked) == 0 {
 			t.Errorf("%s asks for nothing", m.Name)
@@ -183,7 +186,7 @@ func TestTheClientAsksForWhatThereIs(t *testing.T) {
 
 // consoleOnly are operations for pages that are opened in a browser, by a link or
 // while somebody types.
-var consoleOnly = []string{"sign-out", "ask-password-link", "read-password-link", "choose-password", "picture-policy", "complete-rule", "read-join-link"}
+var consoleOnly = []string{"ask-password-link", "read-password-link", "choose-password", "picture-policy", "complete-rule", "read-join-link"}
 
 // ofAll are methods that ask about the whole workspace where no group is named.
 var ofAll = []string{"Requests", "History", "Waiting"}
@@ -254,24 +257,23 @@ func TestAnswersThatSayNo(t *testing.T) {
 	}
 }
 
-// A change of what was read says which version it is of; one of whatever there is
-// says none.
-func TestVersionsGoAlong(t *testing.T) {
+// What changes are to be guarded by goes along with them, and a look goes elsewhere.
+func TestGuardsGoAlong(t *testing.T) {
 	var got []string
-	var body bytes.Buffer
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got = append(got, r.Header.Get("If-Match"))
-		_, _ = io.Copy(&body, r.Body)
-		fmt.Fprint(w, "{}")
+		got = append(got, r.Method+" "+r.URL.Path+" "+r.Header.Get("If-Match")+" "+r.Header.Get("Idempotency-Key"))
+		fmt.Fprint(w, `{"says": "It changes."}`)
 	}))
 	defer server.Close()
 	c := New(server.URL, "secret")
-	for _, version := range []int{0, 4} {
-		if _, err := c.ChangePerson(context.Background(), "a@b.example", api.PersonPatch{}, version); err != nil {
+	var p api.Preview
+	for _, x := range []*Client{c, c.Guarded(`"4"`), c.Keyed("k"), c.Guarded(`"r4"`).Looking(&p)} {
+		if err := x.RemoveMember(context.Background(), "g", "m"); err != nil && !errors.Is(err, ErrLooked) {
 			t.Fatal(err)
 		}
 	}
-	if !slices.Equal(got, []string{"", `"4"`}) {
-		t.Errorf("%q", got)
+	want := []string{`DELETE /api/v1/groups/g/members/m  `, `DELETE /api/v1/groups/g/members/m "4" `, `DELETE /api/v1/groups/g/members/m  k`, `POST /api/v1/groups/g/members/m/removal/preview "r4" `}
+	if !slices.Equal(got, want) || p.Says != "It changes." {
+		t.Errorf("%q, looked at: %q", got, p.Says)
 	}
 }

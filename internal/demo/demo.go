@@ -21,8 +21,11 @@ import (
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/mail"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 // Who can be used to look around, and everybody's password.
@@ -31,7 +34,7 @@ const (
 	Owner         = "oda.fenn@merrowline.example"
 	Member        = "tove.alder@merrowline.example"
 	Auditor       = "signe.holm@merrowline.example"
-	Password      = workspace.SamplePassword
+	Password      = account.SamplePassword
 
 	mainDomain = "merrowline.example"
 	crewDomain = "crew.merrowline.example"
@@ -66,16 +69,20 @@ func Forget(dir string) error {
 // marker is a file that the database has in a data folder.
 const marker = "db.password"
 
-// Fill makes the sample workspace when there is nobody in the store, dated back
+// Fill makes the sample workspace when there is nobody in the records, dated back
 // from today, and reports whether it did.
-func Fill(ctx context.Context, s *store.Store, today time.Time) (bool, error) {
-	if n, err := s.CountPeople(ctx); err != nil || n > 0 {
+func Fill(ctx context.Context, pool *store.Pool, today time.Time) (bool, error) {
+	if n, err := pool.Reads(ctx).CountPeople(); err != nil || n > 0 {
 		return false, err
 	}
-	f := &filler{s: s, r: rand.New(rand.NewPCG(7, 11)), today: today.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
-	f.w = workspace.New(s, workspace.Options{Now: func() time.Time { return f.now }, PublicURL: "http://127.0.0.1:8480"})
+	f := &filler{pool: pool, r: rand.New(rand.NewPCG(7, 11)), today: today.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
+	var err error
+	f.Service, err = service.New(ctx, pool, workspace.Options{Now: func() time.Time { return f.now }, PublicURL: "http://127.0.0.1:8480"})
+	if err != nil {
+		return false, err
+	}
 	f.now = f.today.AddDate(0, 0, -firstDay)
-	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.staff, f.flaws} {
+	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws} {
 		if err := step(ctx); err != nil {
 			return false, err
 		}
@@ -87,8 +94,8 @@ func Fill(ctx context.Context, s *store.Store, today time.Time) (bool, error) {
 const firstDay = 260
 
 type filler struct {
-	s     *store.Store
-	w     *workspace.Workspace
+	*service.Service
+	pool  *store.Pool
 	r     *rand.Rand
 	today time.Time
 	now   time.Time
@@ -99,10 +106,7 @@ type filler struct {
 
 // people makes 240 people. One in twelve lacks an attribute, as in real directories.
 func (f *filler) people(ctx context.Context) error {
-	if err := f.s.SetDomains(ctx, []string{mainDomain, crewDomain}); err != nil {
-		return err
-	}
-	hash := workspace.HashPassword(Password)
+	hash := account.HashPassword(Password)
 	seen := map[string]bool{}
 	add := func(name, department, role string) {
 		domain := mainDomain
@@ -132,22 +136,24 @@ func (f *filler) people(ctx context.Context) error {
 	for i := 0; len(f.all) < 240; i++ {
 		add(firstNames[i%len(firstNames)]+" "+familyNames[(i*7+i/len(firstNames))%len(familyNames)], departments[i*5%len(departments)], "")
 	}
-	if err := f.s.AddPeople(ctx, f.all); err != nil {
-		return err
-	}
 	f.ines = workspace.Actor{Person: f.all[0], Via: "console"}
-	return nil
+	return f.pool.Transact(ctx, false, func(tx *store.Tx) error {
+		if err := tx.SetDomains([]string{mainDomain, crewDomain}); err != nil {
+			return err
+		}
+		return tx.AddPeople(f.all)
+	})
 }
 
 // as returns somebody of the sample as an actor.
 func (f *filler) as(ctx context.Context, address string) (workspace.Actor, error) {
-	p, err := f.s.PersonByKey(ctx, address)
+	p, err := f.pool.Reads(ctx).PersonByKey(address)
 	return workspace.Actor{Person: p, Via: "console"}, err
 }
 
 // years lives through the days up to today: groups are made, renewed, forgotten.
 func (f *filler) years(ctx context.Context) error {
-	if _, err := f.w.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "groups.desk@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
+	if _, err := f.Life.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "groups.desk@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
 		return err
 	}
 	for back := firstDay; back >= 0; back-- {
@@ -159,24 +165,24 @@ func (f *filler) years(ctx context.Context) error {
 			case g.made == back:
 				err = f.make(ctx, i, g)
 			case g.renewed == back && back > 0:
-				_, err = f.w.Renew(ctx, f.ines, ref)
+				_, err = f.Life.Renew(ctx, f.ines, ref, 0)
 			case g.retired == back && back > 0:
-				_, err = f.w.Retire(ctx, f.ines, ref, 0)
+				_, err = f.Life.Retire(ctx, f.ines, ref, 0)
 			}
 			if err != nil {
 				return fmt.Errorf("%s: %w", g.name, err)
 			}
 		}
-		if err := f.w.RunExpiry(ctx); err != nil {
+		if err := errors.Join(f.staff(ctx, back), f.Life.Run(ctx)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (f *filler) make(ctx context.Context, i int, g group) error {
-	n := api.NewGroup{Quiet: true, Name: g.name, Address: g.address(), Description: g.why, Owners: []string{}, PolicyPatch: g.patch()}
-	from := f.pool(g.from)
+func (f *filler) make(ctx context.Context, i int, g plan) error {
+	n := api.NewGroup{Quiet: true, Name: g.name, Address: g.address(), Description: g.why, Owners: []string{}, PolicyPatch: workspace.PolicyPatch(g.set)}
+	from := f.of(g.from)
 	taken := map[string]bool{}
 	take := func() (string, bool) {
 		for range 50 {
@@ -210,15 +216,15 @@ func (f *filler) make(ctx context.Context, i int, g group) error {
 			n.People = append(n.People, api.NewPerson{Address: a, Role: role})
 		}
 	}
-	made, err := f.w.CreateGroup(ctx, f.ines, n, "")
-	if err == nil && g.standing != "" {
-		_, err = f.w.ChangeGroup(ctx, f.ines, made.Address, api.GroupPatch{Standing: &g.standing}, 0)
+	made, err := f.Group.Create(ctx, f.ines, n)
+	if err == nil && g.exempt != "" {
+		_, err = f.Group.Change(ctx, f.ines, made.Address, api.GroupPatch{Exempt: &g.exempt}, 0)
 	}
 	return err
 }
 
-// pool returns the people of departments, or everybody.
-func (f *filler) pool(from string) []store.Person {
+// of returns the people of departments, or everybody.
+func (f *filler) of(from string) []store.Person {
 	var out []store.Person
 	for _, d := range strings.Split(from, "+") {
 		out = append(out, f.by[d]...)
@@ -243,16 +249,16 @@ func (f *filler) mail(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		t, err := f.w.Target(ctx, a)
+		to, err := f.Post.Find(ctx, a)
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
-		out, id, err := m.For(t, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now})
+		out, id, err := m.For(to, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now})
 		if err != nil {
 			return err
 		}
-		if err := f.w.Accept(ctx, []workspace.Incoming{{Target: t, Author: m.Author, Proven: p.proven, MessageID: id, Subject: m.Subject, Raw: out,
-			Sender: strings.Replace(t.Group.Address, "@", mailaddr.BouncesSuffix+"@", 1)}}); err != nil {
+		if err := f.Post.Accept(ctx, []post.Incoming{{To: to, Author: m.Author, Proven: p.proven, MessageID: id, Subject: m.Subject, Raw: out,
+			Sender: strings.Replace(to.Address, "@", mailaddr.BouncesSuffix+"@", 1)}}); err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
 	}
@@ -271,27 +277,23 @@ func (f *filler) flaws(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := f.s.Tx(ctx, func(t *store.Store) error {
-			g, err := t.GroupByAddress(ctx, a.Key())
+		if err := f.pool.Transact(ctx, false, func(tx *store.Tx) error {
+			g, err := tx.GroupByAddress(a.Key())
 			if err != nil {
 				return err
 			}
-			owners, err := t.Owners(ctx, []uuid.UUID{g.ID})
+			was := g
+			owners, err := tx.Owners([]uuid.UUID{g.ID})
 			if err != nil {
 				return err
 			}
 			for _, o := range owners[g.ID] {
-				m, err := t.Membership(ctx, g.ID, o.MemberID)
-				if err != nil {
-					return err
-				}
-				m.Role = expand.Member
-				if err := t.SaveMembership(ctx, m); err != nil {
+				if err := tx.SetRole(g.ID, []uuid.UUID{o.MemberID}, expand.Member); err != nil {
 					return err
 				}
 				g.Owners, g.Members = g.Owners-1, g.Members+1
 			}
-			return t.SaveGroup(ctx, &g, false)
+			return tx.SaveGroup(&g, was)
 		}); err != nil {
 			return fmt.Errorf("%s: %w", ref, err)
 		}

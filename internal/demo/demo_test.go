@@ -9,8 +9,10 @@ import (
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
 )
 
 var dsn string
@@ -31,26 +33,29 @@ func TestFill(t *testing.T) {
 	if made, err := Fill(ctx, s, today); err != nil || made {
 		t.Errorf("filled twice: %v, %v", made, err)
 	}
-	if n, _ := s.CountPeople(ctx); n != 239 {
+	if n, _ := s.Reads(ctx).CountPeople(); n != 239 {
 		t.Errorf("%d people are here; want 239, and one who has left", n)
 	}
-	w := workspace.New(s, workspace.Options{Now: func() time.Time { return today }})
-	ines, _, err := w.SignIn(ctx, Administrator, Password)
+	w, err := service.New(ctx, s, workspace.Options{Now: func() time.Time { return today }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ines, _, err := w.Account.SignIn(ctx, Administrator, Password)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, who := range []string{Owner, Member, Auditor} {
-		if _, _, err := w.SignIn(ctx, who, Password); err != nil {
+		if _, _, err := w.Account.SignIn(ctx, who, Password); err != nil {
 			t.Errorf("%s: %v", who, err)
 		}
 	}
 	for _, state := range lifecycle.States {
-		p, err := w.Groups(ctx, ines, workspace.GroupList{States: []string{string(state)}, Limit: 200})
+		p, err := w.Group.List(ctx, ines, group.Query{States: []string{string(state)}, Limit: 200})
 		if err != nil || p.Total < 2 {
 			t.Errorf("%s: %d groups, %v", state, p.Total, err)
 		}
 	}
-	all, err := w.Groups(ctx, ines, workspace.GroupList{Limit: 200})
+	all, err := w.Group.List(ctx, ines, group.Query{Limit: 200})
 	if err != nil || all.Total < 60 {
 		t.Errorf("%d groups, %v", all.Total, err)
 	}
@@ -68,16 +73,16 @@ func TestFill(t *testing.T) {
 	if ownerless == 0 || external == 0 || nested == 0 {
 		t.Errorf("%d groups without an owner, %d external members, %d nested groups", ownerless, external, nested)
 	}
-	if p, err := w.Requests(ctx, ines, "", false, "", 50); err != nil || p.Total < 6 {
+	if p, err := w.Joining.Requests(ctx, ines, "", false, "", 50); err != nil || p.Total < 6 {
 		t.Errorf("%d requests wait, %v", p.Total, err)
 	}
-	if r, err := w.Rule(ctx, ines, "gannet-quay-deck@crew.merrowline.example"); err != nil || r.Members < 5 {
+	if r, err := w.Rules.Read(ctx, ines, "gannet-quay-deck@crew.merrowline.example"); err != nil || r.Members < 5 {
 		t.Errorf("by rule: %+v, %v", r, err)
 	}
-	if n, err := w.Naming(ctx, ines); err != nil || len(n.Words) == 0 {
+	if n, err := w.Naming.Read(ctx, ines); err != nil || len(n.Words) == 0 {
 		t.Errorf("naming: %+v, %v", n, err)
 	}
-	if p, err := w.WaitingPosts(ctx, ines, "", "", 50); err != nil || p.Total < 5 {
+	if p, err := w.Post.Waiting(ctx, ines, "", "", 50); err != nil || p.Total < 5 {
 		t.Errorf("%d posts wait, %v", p.Total, err)
 	}
 }

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -18,14 +19,11 @@ type Size struct {
 	People, Groups, Memberships int
 }
 
-// Large fills an empty store with a workspace of a size, for measuring. The first
+// Large fills empty records with a workspace of a size, for measuring. The first
 // person is its administrator. It is the same for the same size, but for dates,
 // which begin at now, and identifiers.
-func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (administrator store.Person, err error) {
+func Large(ctx context.Context, pool *store.Pool, size Size, now time.Time) (administrator store.Person, err error) {
 	r := rand.New(rand.NewPCG(3, 5))
-	if err := s.SetDomains(ctx, []string{mainDomain}); err != nil {
-		return administrator, err
-	}
 	people := make([]store.Person, size.People)
 	for i := range people {
 		address := fmt.Sprintf("person-%06d@%s", i, mainDomain)
@@ -34,23 +32,25 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 			Name: firstNames[r.IntN(len(firstNames))] + " " + familyNames[r.IntN(len(familyNames))]}
 	}
 	people[0].WorkspaceRole = "administrator"
-	if err := s.AddPeople(ctx, people); err != nil {
+	if err := pool.Transact(ctx, false, func(tx *store.Tx) error {
+		return errors.Join(tx.SetDomains([]string{mainDomain}), tx.AddPeople(people))
+	}); err != nil {
 		return administrator, err
 	}
 	var rows []store.Membership
+	var groups []*store.Group
 	flush := func() error {
-		err := s.AddMemberships(ctx, rows)
-		rows = rows[:0]
+		err := pool.Transact(ctx, false, func(tx *store.Tx) error { return errors.Join(tx.AddGroups(groups), tx.AddMemberships(rows)) })
+		rows, groups = rows[:0], groups[:0]
 		return err
 	}
 	each := size.Memberships / size.Groups
 	for i := range size.Groups { // 1 to twice as many people in each
 		address := fmt.Sprintf("group-%05d@%s", i, mainDomain)
-		g := store.Group{ID: store.NewID(), Name: fmt.Sprintf("%s %s %05d", departments[r.IntN(len(departments))], localities[r.IntN(len(localities))], i), Address: address, AddrKey: address,
+		g := &store.Group{ID: store.NewID(), Name: fmt.Sprintf("%s %s %05d", departments[r.IntN(len(departments))], localities[r.IntN(len(localities))], i), Address: address, AddrKey: address,
 			Description: "A group of the measurement.", Language: "en", DefaultMail: true, RenewedAt: now, CreatedAt: now, ExpiresAt: now.AddDate(0, 0, r.IntN(365)).Truncate(24 * time.Hour), Version: 1}
-		p := policy.Default()
-		p.Answers[policy.Post] = policy.Audience(1 + r.IntN(5))
-		g.SetPolicy(p)
+		g.Policy = policy.Default()
+		g.Policy[policy.Post] = policy.Owners + policy.Audience(r.IntN(5))
 		in := map[uuid.UUID]bool{}
 		for n := 1 + r.IntN(2*each-1); len(in) < n; {
 			m := people[r.IntN(len(people))]
@@ -67,9 +67,7 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 			}
 			rows = append(rows, store.Membership{GroupID: g.ID, MemberID: m.ID, Kind: store.KindPerson, Role: role, Mail: true, AddedAt: now, AddedBy: people[0].Address})
 		}
-		if err := s.AddGroup(ctx, &g); err != nil {
-			return administrator, err
-		}
+		groups = append(groups, g)
 		if len(rows) > 20000 {
 			if err := flush(); err != nil {
 				return administrator, err
@@ -79,5 +77,5 @@ func Large(ctx context.Context, s *store.Store, size Size, now time.Time) (admin
 	if err := flush(); err != nil {
 		return administrator, err
 	}
-	return people[0], s.Analyze(ctx)
+	return people[0], pool.Analyze(ctx)
 }

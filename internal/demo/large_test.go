@@ -7,8 +7,12 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/people"
 )
 
 func TestLarge(t *testing.T) {
@@ -27,18 +31,21 @@ func TestLarge(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := workspace.New(s, workspace.Options{})
+	w, err := service.New(ctx, s, workspace.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
 	a := workspace.Actor{Person: admin}
-	if n, _ := s.CountPeople(ctx); n != int64(size.People) {
+	if n, _ := s.Reads(ctx).CountPeople(); n != int64(size.People) {
 		t.Errorf("%d people; want %d", n, size.People)
 	}
-	page, err := w.Groups(ctx, a, workspace.GroupList{Limit: 200})
+	page, err := w.Group.List(ctx, a, group.Query{Limit: 200})
 	if err != nil || page.Total != int64(size.Groups) {
 		t.Fatalf("%d groups, %v; want %d", page.Total, err, size.Groups)
 	}
 	memberships := 0
 	for _, g := range page.Items {
-		m, err := w.Members(ctx, a, g.Address, workspace.MemberList{Limit: 200})
+		m, _, err := w.Member.List(ctx, a, g.Address, member.Query{Limit: 200})
 		in := g.Counts.Owners + g.Counts.Moderators + g.Counts.Members
 		if err != nil || int(m.Total) != in || len(g.Owners) != g.Counts.Owners {
 			t.Errorf("%s counts %d, has %d, %v", g.Name, in, m.Total, err)
@@ -48,10 +55,10 @@ func TestLarge(t *testing.T) {
 	if memberships < size.Memberships/2 || memberships > 2*size.Memberships {
 		t.Errorf("%d memberships; want about %d", memberships, size.Memberships)
 	}
-	if found, err := w.SuggestPeople(ctx, a, "person 000299", 5); err != nil || len(found) != 1 {
+	if found, err := w.People.List(ctx, a, people.Query{Q: "person 000299", Sort: "match", Limit: 5}); err != nil || len(found.Items) != 1 {
 		t.Errorf("the last person is not found: %+v, %v", found, err)
 	}
-	if e, err := w.RuleEffect(ctx, a, api.RuleQuestion{Expression: `department eq "Deck"`}); err != nil || e.Match == 0 || e.Match == size.People {
+	if e, err := w.Rules.Match(ctx, a, api.RuleQuestion{Expression: `department eq "Deck"`}); err != nil || e.Rule.Match == 0 || e.Rule.Match == size.People {
 		t.Errorf("the people have no attributes: %+v, %v", e, err)
 	}
 }

@@ -3,7 +3,6 @@ package demo
 import (
 	"strings"
 
-	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 )
 
@@ -26,9 +25,9 @@ var (
 	}
 )
 
-// group is one of the sample: made and, where they are not zero, renewed and
+// plan is one group of the sample: made and, where they are not zero, renewed and
 // retired so many days back.
-type group struct {
+type plan struct {
 	name, local, from string
 	people            int
 	made              int
@@ -36,10 +35,10 @@ type group struct {
 	set               string // policy, NAME=VALUE words
 	why               string
 	owners, extra     []string
-	standing          string
+	exempt            string
 }
 
-func (g group) address() string {
+func (g plan) address() string {
 	if strings.Contains(g.local, "@") {
 		return g.local
 	}
@@ -48,14 +47,6 @@ func (g group) address() string {
 		local, _ = mailaddr.Derive(g.name) // every name here derives
 	}
 	return local + "@" + mainDomain
-}
-
-func (g group) patch() (p api.PolicyPatch) {
-	for _, w := range strings.Fields(g.set) {
-		name, value, _ := strings.Cut(w, "=")
-		p.Set(name, value)
-	}
-	return p
 }
 
 // What several groups are set to.
@@ -69,16 +60,16 @@ const (
 	colleague = "post=workspace"
 )
 
-var groups = []group{
+var groups = []plan{
 	{name: "Night Dispatch", from: "Dispatch", people: 11, made: 200, renewed: 95, set: colleague, why: "Calls and handovers of the night shift in the dispatch room.",
 		owners: []string{Owner, "bram.tolley@merrowline.example"}, extra: []string{Member}},
 	{name: "Day Dispatch", from: "Dispatch", people: 12, made: 200, renewed: 60, set: colleague, why: "Handovers of the day shift.", owners: []string{Owner}, extra: []string{Member + "=moderator"}},
-	{name: "All Staff", from: "", people: 180, made: 255, set: announce, why: "Announcements for everyone at Merrow Line.", owners: []string{"hale.corran@merrowline.example"}, standing: "Everyone has to be reachable"},
+	{name: "All Staff", from: "", people: 180, made: 255, set: announce, why: "Announcements for everyone at Merrow Line.", owners: []string{"hale.corran@merrowline.example"}, exempt: "Everyone has to be reachable"},
 	{name: "Lost Property", from: "Ticket Office", people: 5, made: 150, set: intake, why: "What passengers left aboard; they write here.", owners: []string{"petra.vane@merrowline.example"}},
 	{name: "Passenger Questions", local: "questions", from: "Ticket Office", people: 8, made: 149, set: intake, why: "Questions from the web page.", owners: []string{"petra.vane@merrowline.example"}},
 	{name: "Bookings", from: "Ticket Office", people: 9, made: 148, set: wideOpen, why: "Group bookings by mail."},
 	{name: "Ticket Office", from: "Ticket Office", people: 18, made: 147, set: colleague, owners: []string{"petra.vane@merrowline.example"}},
-	{name: "Safety Board", from: "Safety+Office", people: 4, made: 250, set: secret, why: "Minutes and findings, confidential.", owners: []string{"magnus.reef@merrowline.example"}, extra: []string{"signe.holm@merrowline.example"}, standing: "Required by the harbour authority"},
+	{name: "Safety Board", from: "Safety+Office", people: 4, made: 250, set: secret, why: "Minutes and findings, confidential.", owners: []string{"magnus.reef@merrowline.example"}, extra: []string{"signe.holm@merrowline.example"}, exempt: "Required by the harbour authority"},
 	{name: "Safety Reports", from: "Safety", people: 1, made: 178, renewed: 100, set: open + " post=workspace", why: "Near misses, told without blame.", owners: []string{"magnus.reef@merrowline.example"}},
 	{name: "Works Council", from: "Deck+Terminals", people: 7, made: 176, renewed: 90, set: secret, why: "The elected council of the staff."},
 	{name: "Harbour Liaison", from: "Office+Dispatch", people: 4, made: 140, set: liaison + " privacy=workspace", why: "With ports and fuel suppliers.", owners: []string{"hale.corran@merrowline.example"},
@@ -133,14 +124,14 @@ var groups = []group{
 	{name: "Web Page", from: "Office", people: 3, made: 80, set: intake},
 	{name: "Quiet Hours", from: "Dispatch", people: 0, made: 75},
 	{name: "Accessibility Circle", from: "", people: 8, made: 70, set: open + " externals=owners", why: "With passengers' associations.", extra: []string{"chair@coastwheel.example"}},
-	{name: "Emergency Call-out", local: "emergency", from: "Dispatch+Safety", people: 9, made: 240, set: intake + " hold=nobody", why: "Whoever can come, at any hour.", standing: "Must never lapse"},
+	{name: "Emergency Call-out", local: "emergency", from: "Dispatch+Safety", people: 9, made: 240, set: intake + " hold=nobody", why: "Whoever can come, at any hour.", exempt: "Must never lapse"},
 }
 
 // ownerless lose their owners after they are made.
 var ownerless = []string{"spare-parts@merrowline.example", "bridge-paint-trial@merrowline.example"}
 
-// post is one message of the sample, so many days back.
-type post struct {
+// message is one message of the sample, so many days back.
+type message struct {
 	back          int
 	from, to      string
 	subject, text string
@@ -149,7 +140,7 @@ type post struct {
 
 const night = "night-dispatch@merrowline.example"
 
-var posts = []post{
+var posts = []message{
 	{20, "Oda Fenn <oda.fenn@merrowline.example>", night, "Handover sheet is new", "From tonight the sheet has a column for the tide.", true},
 	{19, "Tove Alder <tove.alder@merrowline.example>", night, "Re: Handover sheet is new", "Thank you. Which tide, ours or Eider Point's?", true},
 	{19, "Bram Tolley <bram.tolley@merrowline.example>", night, "Re: Handover sheet is new", "Eider Point. Ours is on the wall.", true},

@@ -12,8 +12,8 @@ import (
 // naming is what groups of Merrow Line may be called.
 var naming = api.Naming{Creators: "workspace", Suffix: " ({locality})", Words: []string{"payroll", "works council", "emergency"}, Beginnings: []string{"All", "Merrow Line"}}
 
-// wishes are requests of the last days: who asks for what.
-var wishes = []struct {
+// requests are those of the last days: who asks for what.
+var requests = []struct {
 	back           int
 	from, to, note string
 	leave          bool
@@ -29,40 +29,30 @@ var wishes = []struct {
 	{1, Member, "day-dispatch@merrowline.example", "I only work nights now.", true},
 }
 
-// staff gives the sample what people do with people: rules of naming and of
-// membership, requests, invitations, a link, what is settled about somebody.
-func (f *filler) staff(ctx context.Context) error {
-	f.now = f.today.AddDate(0, 0, -7)
-	if _, err := f.w.SetNaming(ctx, f.ines, naming, 0); err != nil {
-		return err
-	}
-	if _, err := f.w.SaveStartingPoint(ctx, f.ines, "seasonal-route", api.NewStartingPoint{Title: "Seasonal route", About: "For a route that sails for a few months; crew and terminals together.",
-		From: "summer-tern@merrowline.example"}); err != nil {
-		return err
-	}
-	aliases := []string{"nights@merrowline.example"}
-	if _, err := f.w.ChangeGroup(ctx, f.ines, night, api.GroupPatch{Aliases: &aliases}, 0); err != nil {
-		return err
-	}
-	for _, g := range ruled {
-		if _, err := f.w.CreateGroup(ctx, f.ines, g, ""); err != nil {
-			return fmt.Errorf("%s: %w", g.Name, err)
+// staff gives the sample what people do with people, on one of the last days: rules of
+// naming and of membership, requests, invitations, a link, what is settled about somebody.
+func (f *filler) staff(ctx context.Context, back int) error {
+	switch back {
+	case 7:
+		return f.settle(ctx)
+	case 2:
+		if err := f.invite(ctx); err != nil {
+			return err
 		}
 	}
-	if _, err := f.w.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0); err != nil {
-		return err
-	}
-	for _, x := range wishes {
-		f.now = f.today.AddDate(0, 0, -x.back)
+	for _, x := range requests {
+		if x.back != back {
+			continue
+		}
 		by, err := f.as(ctx, x.from)
 		if err != nil {
 			return fmt.Errorf("%s: %w", x.from, err)
 		}
-		do := f.w.Join
+		do := f.Joining.Join
 		if x.leave {
-			do = f.w.Leave
+			do = f.Joining.Leave
 		}
-		if _, err := do(ctx, by, x.to, api.Wish{Note: x.note}); err != nil {
+		if _, err := do(ctx, by, x.to, api.JoinRequest{Note: x.note}); err != nil {
 			var e *workspace.Error
 			if errors.As(err, &e) && e.Kind == workspace.Conflict {
 				continue // is in it by chance
@@ -70,32 +60,56 @@ func (f *filler) staff(ctx context.Context) error {
 			return fmt.Errorf("%s to %s: %w", x.from, x.to, err)
 		}
 	}
-	f.now = f.today.AddDate(0, 0, -2)
-	if _, err := f.w.AddMembers(ctx, f.ines, "accessibility-circle@merrowline.example", api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: "office@coastwheel.example"}, {Address: Member}}}); err != nil {
+	return nil
+}
+
+func (f *filler) settle(ctx context.Context) error {
+	if _, err := f.Naming.Set(ctx, f.ines, naming, 0); err != nil {
 		return err
 	}
-	if _, err := f.w.CreateJoinLink(ctx, f.ines, "choir@merrowline.example", api.NewJoinLink{Days: 30, Most: 25, Note: "Notice board in the canteen"}); err != nil {
+	if _, err := f.Naming.SaveStartingPoint(ctx, f.ines, "seasonal-route", api.NewStartingPoint{Title: "Seasonal route", About: "For a route that sails for a few months; crew and terminals together.",
+		From: "summer-tern@merrowline.example"}, 0); err != nil {
 		return err
 	}
-	return f.w.SetStanding(ctx, f.ines, "bookings@merrowline.example", "prize@lucky-draw.example", api.NewStanding{Standing: "barred", Reason: "Sends advertising"})
+	aliases := []string{"nights@merrowline.example"}
+	if _, err := f.Group.Change(ctx, f.ines, night, api.GroupPatch{Aliases: &aliases}, 0); err != nil {
+		return err
+	}
+	for _, g := range ruled {
+		if _, err := f.Group.Create(ctx, f.ines, g); err != nil {
+			return fmt.Errorf("%s: %w", g.Name, err)
+		}
+	}
+	_, err := f.Group.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0)
+	return err
+}
+
+func (f *filler) invite(ctx context.Context) error {
+	if _, err := f.Member.Add(ctx, f.ines, "accessibility-circle@merrowline.example", api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: "office@coastwheel.example"}, {Address: Member}}}, 0); err != nil {
+		return err
+	}
+	if _, err := f.Joining.CreateLink(ctx, f.ines, "choir@merrowline.example", api.NewJoinLink{Days: 30, Max: 25, Note: "Notice board in the canteen"}); err != nil {
+		return err
+	}
+	return f.Member.SetOverride(ctx, f.ines, "bookings@merrowline.example", "prize@lucky-draw.example", api.NewOverride{Override: "barred", Reason: "Sends advertising"}, 0)
 }
 
 // ruled are groups whose people are in because of their attributes.
 var ruled = []api.NewGroup{
 	{Quiet: true, Name: "Gannet Quay Deck", Address: "gannet-quay-deck@" + crewDomain, Description: "Whoever works on deck out of Gannet Quay.", Owners: []string{"jonas.keel@crew.merrowline.example"},
-		Rule: `department eq "Deck" and addresses.locality eq "Gannet Quay"`, PolicyPatch: api.PolicyPatch{Join: &api.JoinPatch{Audience: "nobody"}, Leave: "fixed", Policy: map[string]string{"post": "workspace"}}},
+		Rule: `department eq "Deck" and addresses.locality eq "Gannet Quay"`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed post=workspace")},
 	{Quiet: true, Name: "Ships' Crews", Address: "crews@" + crewDomain, Description: "Deck and engine together, wherever they are.", Owners: []string{"jonas.keel@crew.merrowline.example", "mira.stor@crew.merrowline.example"},
-		Rule: `(department eq "Deck" or department eq "Engine") and not (title sw "Trainee")`, PolicyPatch: api.PolicyPatch{Join: &api.JoinPatch{Audience: "nobody"}, Leave: "fixed"}},
+		Rule: `(department eq "Deck" or department eq "Engine") and not (title sw "Trainee")`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed")},
 }
 
 // departs is somebody who has left and whose groups nobody took over.
 const departs = "web-page@merrowline.example" // its first owner
 
 func (f *filler) departure(ctx context.Context) error {
-	g, err := f.w.Group(ctx, f.ines, departs)
+	g, err := f.Group.Read(ctx, f.ines, departs)
 	if err != nil {
 		return err
 	}
-	_, err = f.w.Depart(ctx, f.ines, g.Owners[0].Address, api.Departure{})
+	_, err = f.Directory.Depart(ctx, f.ines, g.Owners[0].Address, api.Departure{}, 0)
 	return err
 }

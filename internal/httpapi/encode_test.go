@@ -17,11 +17,11 @@ func TestAnswersAreWrittenAsTheStandardLibraryDoes(t *testing.T) {
 	odd := "<b>\"quoted\" & \\ \x00\x1f\u2028 \xff é 漢 🚢</b>\r\n"
 	for _, v := range []any{
 		api.Page[api.Group]{Items: []api.Group{{ID: "x", Name: odd, Aliases: []string{}, Owners: []api.Name{{Name: odd}}, CreatedAt: at,
-			Term: api.Term{RenewedAt: at, ExpiresAt: &at, DaysLeft: &days, Standing: &api.Standing{Reason: odd}}, May: []string{"read"}}}, Next: "n", Total: 1 << 40},
+			Term: api.Term{RenewedAt: at, ExpiresOn: &odd, DaysLeft: &days, Exempt: &api.Exempt{Reason: odd}}, May: []string{"read"}}}, Next: "n", Total: 1 << 40},
 		api.Page[api.Group]{},
 		api.PersonDetails{Person: api.Person{Name: odd, Attributes: map[string]string{"b": odd, "a": "", "c": "x"}}, CreatedAt: at},
-		api.HistoryEntry{At: at, Changes: []api.FieldChange{{Field: "f", From: nil, To: 7}, {From: 1e21, To: []string{odd}}, {From: true, To: map[string]any{"z": 1.5, "a": nil}}}},
-		api.Rule{Expression: odd, SetAt: at, Held: &api.HeldRule{At: at, Cause: odd}},
+		api.HistoryEntry{At: at, Changes: []api.Change{{Field: "f", From: odd}}, Fields: map[string]any{"n": nil, "x": 1e21, "l": []string{odd}, "m": map[string]any{"z": 1.5, "a": true}}},
+		api.Rule{Expression: odd, SetAt: at, Pending: &api.PendingRuleChange{At: at, Cause: odd}},
 		&failure{newProblem(422, odd).ProblemDetails},
 		[]api.Token{}, map[string]int{"b": 1, "a": -1}, nil,
 	} {

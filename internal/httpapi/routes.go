@@ -1,274 +1,119 @@
 package httpapi
 
-import (
-	"context"
-	"errors"
-	"fmt"
-	"net/http"
-	"strconv"
-	"strings"
+// routes is every route of the interface under /api/v1: method, path, name, what it does,
+// and who answers; then what is special about it. Who may ask is decided by the use cases;
+// what says public is answered to whoever is not signed in too. A change that looks has a
+// preview: POST to its path and /preview, with its body.
+func (s *server) routes() []route {
+	const (
+		group   = "/groups/{ref}"
+		members = group + "/members"
+		member  = members + "/{member}"
+		rule    = group + "/rule"
+		person  = "/people/{ref}"
+	)
+	return []route{
+		// account
+		on("POST", "/session", "sign-in", "Sign in", s.signIn, public),
+		on("DELETE", "/session", "sign-out", "Sign out", s.signOut, public, silent),
+		on("GET", "/me", "me", "Who am I", s.me),
+		on("PUT", "/me/password", "change-password", "Change my password", s.changePassword, silent),
+		on("GET", "/tokens", "list-tokens", "My tokens", s.listTokens),
+		on("POST", "/tokens", "create-token", "Make a token for scripts", s.createToken, makes, looks),
+		on("DELETE", "/tokens/{id}", "revoke-token", "End a token", s.revokeToken, silent, looksAt("/tokens/{id}/end")),
+		on("POST", "/password-links", "ask-password-link", "Have a link mailed by which one chooses a password", s.askPasswordLink, public, accepted),
+		on("GET", "/password-links/{secret}", "read-password-link", "Whose password a link is for", s.readPasswordLink, public),
+		on("POST", "/password-links/{secret}", "choose-password", "Choose a password", s.choosePassword, public, silent),
 
-	"github.com/danielgtaylor/huma/v2"
+		// groups
+		on("GET", "/groups", "list-groups", "Groups that I can find", s.listGroups),
+		on("POST", "/groups", "create-group", "Create a group", s.createGroup, makes, lists, looks),
+		on("GET", group, "read-group", "One group", s.readGroup),
+		on("PATCH", group, "change-group", "Change what a group is called and how long it lives", s.changeGroup, looks),
+		on("GET", group+"/policy", "read-policy", "A group's policy in words", s.readPolicy),
+		on("PATCH", group+"/policy", "change-policy", "Change a group's policy", s.changePolicy, looksAs("policy-effect")),
+		on("POST", "/policy-summaries", "picture-policy", "A policy for a new group, in words", s.summarisePolicy),
+		on("POST", "/look-alikes", "look-alikes", "Groups like one that is yet to be made", s.lookAlikes),
 
-	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/workspace"
-)
+		// members
+		on("GET", members, "list-members", "Who is in a group", s.listMembers),
+		on("GET", group+"/member-export", "export-members", "Who is in a group, as CSV", s.exportMembers, long),
+		on("POST", members, "add-members", "Add or invite people; a result for each", s.addMembers, lists, looks),
+		on("PATCH", members, "change-members", "Change roles or delivery, or take people out, several at once; a result for each", s.changeMembers, looksAt(members+"/changes")),
+		on("PATCH", member, "change-member", "Change a role or delivery", s.changeMember, looks),
+		on("DELETE", member, "remove-member", "Take somebody out, or leave", s.removeMember, silent, looksAt(member+"/removal")),
+		on("POST", "/people-lists", "read-roster", "Who the people of a list are; nothing is done", s.readPeopleList, lists),
+		on("GET", group+"/effective-members", "list-reached", "Everybody whom a group reaches, and through which group", s.listEffectiveMembers),
+		on("GET", group+"/nesting", "read-nesting", "What is nested in a group and what it is nested in", s.readNesting),
+		on("GET", group+"/overrides", "list-standings", "Who is barred from a group, trusted or held", s.listOverrides),
+		on("GET", group+"/overrides/{address}", "read-override", "What is settled about one address in a group", s.readOverride),
+		on("PUT", group+"/overrides/{address}", "set-standing", "Bar an address, trust it, hold it, or take that back", s.setOverride, silent, looks),
 
-// Parts of requests that several routes share. Exported, for only then are they
-// filled where they are embedded.
-type (
-	Paging struct {
-		Cursor string `query:"cursor" maxLength:"2000" doc:"The next of the page before"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+		// joining
+		on("POST", group+"/joining", "join-group", "Join a group, or ask to", s.joinGroup, looks),
+		on("POST", group+"/leaving", "leave-group", "Leave a group, or ask to", s.leaveGroup, looks),
+		on("GET", group+"/requests", "list-group-requests", "Requests to join or leave a group", s.listGroupRequests),
+		on("GET", "/requests", "list-requests", "Requests that wait for my decision, or that I made", s.listRequests),
+		on("POST", "/requests/decisions", "decide-requests", "Approve or decline requests; a result for each", s.decideRequests, looks),
+		on("DELETE", "/requests/{id}", "withdraw-request", "Take back a request of mine", s.withdrawRequest, silent, looksAt("/requests/{id}/withdrawal")),
+		on("GET", group+"/invitations", "list-invitations", "Invitations that were not answered", s.listInvitations),
+		on("DELETE", group+"/invitations/{address}", "call-back-invitation", "Call back an invitation", s.callBackInvitation, silent, looksAt(group+"/invitations/{address}/call-back")),
+		on("GET", "/invitations/{secret}", "read-invitation", "What an invitation is to", s.readInvitation, public),
+		on("POST", "/invitations/{secret}", "answer-invitation", "Accept or decline an invitation", s.answerInvitation, public, looks),
+		on("GET", group+"/join-links", "list-join-links", "Links by which people enter a group", s.listJoinLinks),
+		on("POST", group+"/join-links", "create-join-link", "Make a link by which people enter a group", s.createJoinLink, makes, looks),
+		on("DELETE", group+"/join-links/{id}", "call-back-join-link", "Call back a link", s.callBackJoinLink, silent, looksAt(group+"/join-links/{id}/call-back")),
+		on("GET", "/join-links/{secret}", "read-join-link", "What a link leads into", s.readJoinLink),
+		on("POST", "/join-links/{secret}", "use-join-link", "Enter a group by a link", s.useJoinLink, looks),
+
+		// rules of membership
+		on("GET", rule, "read-rule", "The rule of membership of a group", s.readRule),
+		on("PUT", rule, "set-rule", "Put a rule of membership in force", s.setRule, long, looks),
+		on("DELETE", rule, "delete-rule", "Take a rule of membership away", s.deleteRule, silent, long, looksAt(rule+"/removal")),
+		on("POST", rule+"/release", "release-rule", "Let a change happen that waits because of the guard", s.releaseRule, long, looks),
+		on("POST", "/rules/preview", "rule-effect", "Whom a rule would take in a new group", s.matchRule, long),
+		on("POST", "/rules/explanation", "explain-rule", "How a rule stands for one person", s.explainRule),
+		on("GET", "/rules/completion", "complete-rule", "What can be written at a place in a rule", s.completeRule),
+
+		// people
+		on("GET", "/people", "list-people", "The directory of people", s.listPeople),
+		on("POST", "/people", "create-person", "Put somebody into the directory", s.createPerson, makes, looks),
+		on("GET", person, "read-person", "One person, with their groups", s.readPerson),
+		on("PATCH", person, "change-person", "Change an entry of the directory", s.changePerson, looks),
+		on("POST", person+"/departure", "depart-person", "Somebody leaves the organisation", s.departPerson, looksAs("departure-effect")),
+		on("DELETE", person+"/departure", "return-person", "Somebody who had left is here again", s.returnPerson, looksAt(person+"/return")),
+		on("POST", person+"/password-link", "send-password-link", "Mail somebody a link by which they choose a password", s.sendPasswordLink, silent, looks),
+		on("POST", "/people-imports", "import-people", "Make the directory like a CSV file", s.importPeople, lists, looks),
+
+		// naming
+		on("GET", "/address-proposals", "propose-address", "What a group would be called: an address for a name, or whether an address is free", s.proposeAddress),
+		on("GET", "/naming", "read-naming", "The rules of naming", s.readNaming),
+		on("PUT", "/naming", "change-naming", "Change the rules of naming", s.changeNaming, long, looksAs("naming-effect")),
+		on("GET", "/starting-points", "list-starting-points", "What a group can be begun from", s.listStartingPoints),
+		on("GET", "/starting-points/{name}", "read-starting-point", "One starting point", s.readStartingPoint),
+		on("PUT", "/starting-points/{name}", "save-starting-point", "Make or change a starting point", s.saveStartingPoint, looks),
+		on("DELETE", "/starting-points/{name}", "delete-starting-point", "Delete a starting point", s.deleteStartingPoint, silent, looksAt("/starting-points/{name}/removal")),
+
+		// life
+		on("DELETE", group, "retire-group", "Retire a group; it can be restored for 30 days", s.retireGroup, looksAt(group+"/retirement")),
+		on("POST", group+"/renewal", "renew-group", "Begin a group's term again", s.renewGroup, looks),
+		on("POST", group+"/restoration", "restore-group", "Bring a group back", s.restoreGroup, long, looks),
+		on("GET", "/expiry", "read-expiry", "How long groups live", s.readExpiry),
+		on("PUT", "/expiry", "change-expiry", "Change how long groups live", s.changeExpiry, long, looksAs("expiry-effect")),
+		on("GET", "/expiry/forecast", "expiry-forecast", "Groups that expire in the coming weeks", s.forecastExpiry),
+		on("POST", "/demo/clock", "move-clock", "Move the time of a demo", s.moveClock, long),
+
+		// posts
+		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse),
+		on("GET", "/waiting", "list-waiting", "Posts that wait for my decision", s.listWaiting),
+		on("GET", group+"/waiting", "list-group-waiting", "Posts to a group that wait for approval", s.listGroupWaiting),
+		on("POST", "/waiting/decisions", "decide-posts", "Approve or decline posts; a result for each", s.decidePosts, looks),
+
+		// history
+		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),
+		on("GET", "/history/{entry}", "read-history-entry", "One entry of the history", s.readHistoryEntry),
+		on("GET", "/history/{entry}/affected", "list-affected", "Everybody whom an entry of the history affected", s.listAffected),
+		on("GET", group+"/history", "list-group-history", "What changed in a group", s.listGroupHistory),
+		on("GET", person+"/history", "list-person-history", "What somebody did, and what was done to them", s.listPersonHistory),
 	}
-	Ref struct {
-		Group string `path:"ref" maxLength:"400" doc:"Identifier or address of the group"`
-	}
-	Match struct {
-		IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused when there is a newer one"`
-	}
-)
-
-type reply[T any] struct {
-	Body T
-}
-
-type tagged[T any] struct {
-	ETag string `header:"ETag"`
-	Body T
-}
-
-func taggedGroup(g api.Group, err error) (*tagged[api.Group], error) {
-	return &tagged[api.Group]{ETag: strconv.Quote(strconv.Itoa(g.Version)), Body: g}, err
-}
-
-// version reads an If-Match; 0 stands for none.
-func (m Match) version() (int, error) {
-	if m.IfMatch == "" || m.IfMatch == "*" {
-		return 0, nil
-	}
-	n, err := strconv.Atoi(strings.Trim(strings.TrimPrefix(m.IfMatch, "W/"), `"`))
-	if err != nil || n < 1 {
-		return 0, &workspace.Error{Kind: workspace.Stale, Says: fmt.Sprintf("If-Match has to be an ETag that this service gave out, not %.40q.", m.IfMatch)}
-	}
-	return n, nil
-}
-
-// route adds an operation. Its error goes out as a problem.
-func route[I, O any](s *server, a huma.API, method, path, name, summary string, status int, do func(context.Context, workspace.Actor, *I) (*O, error)) {
-	op := huma.Operation{OperationID: name, Method: method, Path: path, Summary: summary, DefaultStatus: status, MaxBodyBytes: 4 << 20}
-	if takesLists[name] {
-		op.MaxBodyBytes = 48 << 20 // a list of 32 MB, as base64
-	}
-	if name == "sign-in" || strings.HasSuffix(path, "/invitations/{secret}") || strings.Contains(path, "/password-links") {
-		op.Security = []map[string][]string{}
-	}
-	huma.Register(a, op, func(ctx context.Context, in *I) (*O, error) {
-		out, err := do(ctx, actor(ctx), in)
-		if err != nil {
-			if se := huma.StatusError(nil); errors.As(err, &se) {
-				return nil, err
-			}
-			return nil, s.problem(ctx, err)
-		}
-		return out, nil
-	})
-}
-
-// takesLists are the operations to which a list of people is given.
-var takesLists = map[string]bool{"create-group": true, "add-members": true, "read-roster": true, "import-people": true}
-
-type none struct{}
-
-// body returns do's answer as a reply.
-func body[T any](v T, err error) (*reply[T], error) { return &reply[T]{v}, err }
-
-const v1 = "/api/v1"
-
-// register adds every route of the interface.
-func (s *server) register(a huma.API) {
-	w := s.w
-
-	route(s, a, "POST", v1+"/session", "sign-in", "Sign in", 200, s.signIn)
-	route(s, a, "DELETE", v1+"/session", "sign-out", "Sign out", 204, s.signOut)
-	route(s, a, "GET", v1+"/me", "me", "Who am I", 200, func(ctx context.Context, by workspace.Actor, _ *none) (*reply[api.Me], error) {
-		return body(w.Me(ctx, by))
-	})
-	route(s, a, "GET", v1+"/tokens", "list-tokens", "My tokens", 200, func(ctx context.Context, by workspace.Actor, _ *none) (*reply[[]api.Token], error) {
-		return body(w.Tokens(ctx, by))
-	})
-	route(s, a, "POST", v1+"/tokens", "create-token", "Make a token for scripts", 201, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.NewToken }) (*reply[api.Token], error) {
-		return body(w.CreateToken(ctx, by, in.Body))
-	})
-	route(s, a, "DELETE", v1+"/tokens/{id}", "revoke-token", "End a token", 204, func(ctx context.Context, by workspace.Actor, in *struct {
-		ID string `path:"id" maxLength:"100"`
-	}) (*none, error) {
-		return nil, w.RevokeToken(ctx, by, in.ID)
-	})
-
-	s.registerGroups(a)
-	s.registerMembers(a)
-	s.registerStaff(a)
-	s.registerDirectory(a)
-	s.registerRules(a)
-
-	route(s, a, "POST", v1+"/policy-pictures", "picture-policy", "A policy for a new group, in words", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.PolicyPatch }) (*reply[api.Picture], error) {
-		return body(w.Picture(ctx, by, in.Body))
-	})
-	route(s, a, "POST", v1+"/rehearsals", "rehearse", "What would happen if", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.Rehearsal }) (*reply[api.Decision], error) {
-		return body(w.Rehearse(ctx, by, in.Body))
-	})
-	route(s, a, "GET", v1+"/waiting", "list-waiting", "Posts that wait for my decision", 200, func(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.Post]], error) {
-		return body(w.WaitingPosts(ctx, by, "", in.Cursor, in.Limit))
-	})
-	route(s, a, "POST", v1+"/waiting/{id}", "decide-post", "Approve or decline a post", 204, func(ctx context.Context, by workspace.Actor, in *struct {
-		ID   string `path:"id" maxLength:"100"`
-		Body api.Verdict
-	}) (*none, error) {
-		return nil, w.DecidePost(ctx, by, in.ID, in.Body)
-	})
-	route(s, a, "GET", v1+"/history", "list-history", "What changed in the workspace", 200, func(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.HistoryEntry]], error) {
-		return body(w.History(ctx, by, "", in.Cursor, in.Limit))
-	})
-	s.registerExpiry(a)
-	route(s, a, "POST", v1+"/demo/clock", "move-clock", "Move the time of a demo", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.ClockMove }) (*reply[api.Clock], error) {
-		return body(w.MoveClock(ctx, by, in.Body.Days))
-	})
-}
-
-func (s *server) registerGroups(a huma.API) {
-	w := s.w
-	const group = v1 + "/groups/{ref}"
-	route(s, a, "GET", v1+"/groups", "list-groups", "Groups that I can find", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Paging
-		Q     string   `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
-		State []string `query:"state" maxItems:"4" doc:"active, due, lapsed, retired"`
-		Scope string   `query:"scope" doc:"mine, owned or joinable; all when left out"`
-		Sort  string   `query:"sort" doc:"name, people, post, expires, created; a leading - turns it round"`
-	}) (*reply[api.Page[api.Group]], error) {
-		return body(w.Groups(ctx, by, workspace.GroupList{Q: in.Q, States: in.State, Scope: in.Scope, Sort: in.Sort, Cursor: in.Cursor, Limit: in.Limit}))
-	})
-	route(s, a, "POST", v1+"/groups", "create-group", "Create a group", 201, func(ctx context.Context, by workspace.Actor, in *struct {
-		Key  string `header:"Idempotency-Key" maxLength:"100" doc:"Makes a repeat of the same request harmless"`
-		Body api.NewGroup
-	}) (*tagged[api.Group], error) {
-		return taggedGroup(w.CreateGroup(ctx, by, in.Body, in.Key))
-	})
-	route(s, a, "GET", group, "read-group", "One group", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Group(ctx, by, in.Group))
-	})
-	route(s, a, "PATCH", group, "change-group", "Change what a group is called and how long it lives", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Match
-		Body api.GroupPatch
-	}) (*tagged[api.Group], error) {
-		v, err := in.version()
-		if err != nil {
-			return nil, err
-		}
-		return taggedGroup(w.ChangeGroup(ctx, by, in.Group, in.Body, v))
-	})
-	route(s, a, "DELETE", group, "retire-group", "Retire a group; it can be restored for 30 days", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Match
-	}) (*tagged[api.Group], error) {
-		v, err := in.version()
-		if err != nil {
-			return nil, err
-		}
-		return taggedGroup(w.Retire(ctx, by, in.Group, v))
-	})
-	route(s, a, "GET", group+"/policy", "read-policy", "A group's policy in words", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*reply[api.Picture], error) {
-		return body(w.PolicyOf(ctx, by, in.Group))
-	})
-	route(s, a, "PATCH", group+"/policy", "change-policy", "Change a group's policy", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Match
-		Body api.PolicyPatch
-	}) (*tagged[api.Group], error) {
-		v, err := in.version()
-		if err != nil {
-			return nil, err
-		}
-		return taggedGroup(w.ChangePolicy(ctx, by, in.Group, in.Body, v))
-	})
-	route(s, a, "POST", group+"/policy/effect", "policy-effect", "What a change of policy would do", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Body api.PolicyPatch
-	}) (*reply[api.Effect], error) {
-		return body(w.PolicyEffect(ctx, by, in.Group, in.Body))
-	})
-	route(s, a, "POST", group+"/renewal", "renew-group", "Start a group's term anew", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Renew(ctx, by, in.Group))
-	})
-	route(s, a, "POST", group+"/restoration", "restore-group", "Bring a group back", 200, func(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[api.Group], error) {
-		return taggedGroup(w.Restore(ctx, by, in.Group))
-	})
-	route(s, a, "GET", group+"/waiting", "list-group-waiting", "Posts to a group that wait for approval", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Paging
-	}) (*reply[api.Page[api.Post]], error) {
-		return body(w.WaitingPosts(ctx, by, in.Group, in.Cursor, in.Limit))
-	})
-	route(s, a, "GET", group+"/history", "list-group-history", "What changed in a group", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Ref
-		Paging
-	}) (*reply[api.Page[api.HistoryEntry]], error) {
-		return body(w.History(ctx, by, in.Group, in.Cursor, in.Limit))
-	})
-}
-
-func (s *server) registerExpiry(a huma.API) {
-	w := s.w
-	tag := func(e api.Expiry, err error) (*tagged[api.Expiry], error) {
-		return &tagged[api.Expiry]{ETag: strconv.Quote(strconv.Itoa(e.Version)), Body: e}, err
-	}
-	route(s, a, "GET", v1+"/expiry", "read-expiry", "How long groups live", 200, func(ctx context.Context, by workspace.Actor, _ *none) (*tagged[api.Expiry], error) {
-		return tag(w.Expiry(ctx, by))
-	})
-	route(s, a, "PUT", v1+"/expiry", "change-expiry", "Change how long groups live", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Match
-		Body api.Expiry
-	}) (*tagged[api.Expiry], error) {
-		v, err := in.version()
-		if err != nil {
-			return nil, err
-		}
-		return tag(w.SetExpiry(ctx, by, in.Body, v))
-	})
-	route(s, a, "POST", v1+"/expiry/effect", "expiry-effect", "What a new rule would do", 200, func(ctx context.Context, by workspace.Actor, in *struct{ Body api.Expiry }) (*reply[api.ExpiryEffect], error) {
-		return body(w.ExpiryEffect(ctx, by, in.Body))
-	})
-	route(s, a, "GET", v1+"/expiry/forecast", "expiry-forecast", "Groups that expire in the coming weeks", 200, func(ctx context.Context, by workspace.Actor, in *struct {
-		Weeks int `query:"weeks" minimum:"1" maximum:"104" default:"26"`
-	}) (*reply[[]api.Week], error) {
-		return body(w.Forecast(ctx, by, in.Weeks))
-	})
-}
-
-type signedInReply struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
-	Body      api.Me
-}
-
-func (s *server) cookie(value string, age int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.o.Secure, SameSite: http.SameSiteStrictMode}
-}
-
-func (s *server) signIn(ctx context.Context, _ workspace.Actor, in *struct{ Body api.SignIn }) (*signedInReply, error) {
-	by, secret, err := s.w.SignIn(ctx, in.Body.Address, in.Body.Password)
-	if err != nil {
-		return nil, err
-	}
-	me, err := s.w.Me(ctx, by)
-	return &signedInReply{s.cookie(secret, int(workspace.SessionLasts.Seconds())), me}, err
-}
-
-func (s *server) signOut(ctx context.Context, by workspace.Actor, _ *none) (*struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
-}, error) {
-	out := &struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-	}{s.cookie("", -1)}
-	return out, s.w.SignOut(ctx, by)
 }

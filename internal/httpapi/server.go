@@ -16,6 +16,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/danielgtaylor/huma/v2/validation"
 	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
@@ -23,8 +24,9 @@ import (
 	fastjson "github.com/segmentio/encoding/json"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
 )
 
 // Options are what a server is made with.
@@ -37,7 +39,7 @@ type Options struct {
 
 // server holds what the handlers share.
 type server struct {
-	w *workspace.Workspace
+	s *service.Service
 	o Options
 }
 
@@ -46,8 +48,8 @@ var requestSeconds = promauto.NewHistogramVec(prometheus.HistogramOpts{
 }, []string{"method", "route", "status"})
 
 // Routes returns the handler of the service and the description of its interface.
-func Routes(w *workspace.Workspace, o Options) (*chi.Mux, *huma.OpenAPI) {
-	s := &server{w, o}
+func Routes(all *service.Service, o Options) (*chi.Mux, *huma.OpenAPI) {
+	s := &server{all, o}
 	r := chi.NewRouter()
 	r.Use(s.identify, s.observe, s.recover)
 	r.Get("/healthz", func(rw http.ResponseWriter, _ *http.Request) { rw.Write([]byte("alive\n")) })
@@ -80,7 +82,10 @@ func (s *server) describe(r chi.Router) *huma.OpenAPI {
 	}
 	c.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	a := humachi.New(r, c)
-	s.register(a)
+	a.UseMiddleware(knownParameters(a))
+	for _, route := range s.routes() {
+		route.register(s, a)
+	}
 	return a.OpenAPI()
 }
 
@@ -118,6 +123,10 @@ func (s *server) identify(next http.Handler) http.Handler {
 	})
 }
 
+// writing is for how long one piece of an answer may take to be read.
+const writing = 30 * time.Second
+
+// statusWriter remembers the status of an answer, and gives up a reader who reads nothing.
 type statusWriter struct {
 	http.ResponseWriter
 	status int
@@ -125,7 +134,18 @@ type statusWriter struct {
 
 func (w *statusWriter) WriteHeader(status int) {
 	w.status = status
+	w.hurry()
 	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *statusWriter) Write(b []byte) (int, error) {
+	w.hurry()
+	return w.ResponseWriter.Write(b)
+}
+
+// hurry bounds the time until what is written next is read.
+func (w *statusWriter) hurry() {
+	_ = http.NewResponseController(w.ResponseWriter).SetWriteDeadline(time.Now().Add(writing)) // a test's recorder has none
 }
 
 func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
@@ -175,10 +195,10 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 		a := workspace.Actor{Via: "api"}
 		var err error
 		if secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			a, err = s.w.Authenticate(r.Context(), store.TokenCredential, secret)
+			a, err = s.s.Account.Authenticate(r.Context(), account.Token, secret)
 			a.Via = "api"
 		} else if c, cerr := r.Cookie(sessionCookie); cerr == nil && c.Value != "" {
-			a, err = s.w.Authenticate(r.Context(), store.SessionCredential, c.Value)
+			a, err = s.s.Account.Authenticate(r.Context(), account.Session, c.Value)
 			a.Via = "console"
 			if e := new(workspace.Error); errors.As(err, &e) && strings.HasSuffix(r.URL.Path, "/session") {
 				err = nil // a stale cookie must not keep anybody from signing in
@@ -196,7 +216,7 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 func (s *server) ready(rw http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
-	if err := s.w.Ready(ctx); err != nil {
+	if err := s.s.Ready(ctx); err != nil {
 		http.Error(rw, "the database does not answer", http.StatusServiceUnavailable)
 		return
 	}
@@ -218,6 +238,17 @@ func newProblem(status int, detail string) *failure {
 
 func init() {
 	huma.DefaultArrayNullable = false // an empty list is [], never null
+	for message, plain := range map[*string]string{
+		&validation.MsgUnexpectedProperty: "there is no field of this name here", &validation.MsgExpectedRequiredProperty: "%s is missing",
+		&validation.MsgExpectedRFC3339Date: "has to be a day, such as 2026-11-23", &validation.MsgExpectedOneOf: "has to be one of %s",
+		&validation.MsgExpectedBoolean: "has to be true or false", &validation.MsgExpectedNumber: "has to be a number", &validation.MsgExpectedInteger: "has to be a whole number",
+		&validation.MsgExpectedString: "has to be text", &validation.MsgExpectedArray: "has to be a list", &validation.MsgExpectedObject: "has to be an object",
+		&validation.MsgExpectedBase64String: "has to be written in base64", &validation.MsgExpectedMinimumNumber: "has to be %v or more", &validation.MsgExpectedMaximumNumber: "has to be %v or less",
+		&validation.MsgExpectedMinLength: "has to have at least %d characters", &validation.MsgExpectedMaxLength: "has to have at most %d characters",
+		&validation.MsgExpectedMinItems: "has to name at least %d", &validation.MsgExpectedMaxItems: "has to name at most %d",
+	} {
+		*message = plain
+	}
 	// Errors that are found before a use case is asked: input that does not fit its schema.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		p := newProblem(status, upperFirst(msg)+".")
@@ -265,6 +296,9 @@ func (s *server) problem(ctx context.Context, err error) *failure {
 	if !errors.As(err, &e) {
 		if errors.Is(err, context.Canceled) {
 			return newProblem(499, "The request was given up.")
+		}
+		if errors.Is(err, context.DeadlineExceeded) {
+			return newProblem(http.StatusServiceUnavailable, "This took too long, so it was given up; nothing was changed. Try again.")
 		}
 		s.o.Log.Error("request failed", "error", err, "request_id", ctx.Value(requestKey))
 		return s.internal(ctx)

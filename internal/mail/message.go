@@ -15,8 +15,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
-	"ivytable.example/ivytable/internal/core/policy"
-	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 // Bounds of a message, in octets.
@@ -107,34 +106,34 @@ type Trace struct {
 // for the @.
 func ListID(address string) string { return strings.Replace(address, "@", ".", 1) }
 
-// For returns the message as it goes out to a target, with its Message-ID: the
+// For returns the message as it goes out to a destination, with its Message-ID: the
 // author's, or one made from the trace and the group's domain where there was none. A message that has
 // been through the group before is refused.
-func (m Message) For(t workspace.Target, tr Trace) ([]byte, string, error) {
+func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
 	h := m.header.Copy()
-	address := t.Group.Address
+	address := d.Address
 	for _, v := range h.Values("List-Id") {
 		if strings.Contains(v, "<"+ListID(address)+">") {
 			return nil, "", refusal(554, smtp.EnhancedCode{5, 4, 6}, "This message has been through %s before.", address)
 		}
 	}
-	if t.Part == workspace.ToGroup {
+	if d.Mailbox == post.ToGroup {
 		for _, name := range ours {
 			h.Del(name)
 		}
 		local, domain, _ := strings.Cut(address, "@")
 		post := "<mailto:" + address + ">"
-		if t.Group.Post == policy.Nobody {
+		if d.Closed {
 			post = "NO"
 		}
 		h.Add("Precedence", "list")
 		h.Add("List-Owner", "<mailto:"+local+mailaddr.OwnersSuffix+"@"+domain+">")
 		h.Add("List-Post", post)
-		h.Add("List-Id", phrase(t.Group.Name)+" <"+ListID(address)+">")
+		h.Add("List-Id", phrase(d.Name)+" <"+ListID(address)+">")
 	}
 	id := m.ID
 	if id == "" {
-		id = "<" + tr.ID + "@" + t.Group.Address[strings.IndexByte(t.Group.Address, '@')+1:] + ">"
+		id = "<" + tr.ID + "@" + address[strings.IndexByte(address, '@')+1:] + ">"
 		h.Set("Message-Id", id)
 	}
 	if !h.Has("Date") {

@@ -12,17 +12,13 @@ import (
 
 	"github.com/emersion/go-smtp"
 
-	"ivytable.example/ivytable/internal/core/policy"
-	"ivytable.example/ivytable/internal/store"
-	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
-func group(name, address string) store.Group {
-	g := store.Group{Name: name, Address: address}
-	g.SetPolicy(policy.Default())
-	return g
+func group(name, address string) post.Destination {
+	return post.Destination{Name: name, Address: address}
 }
 
 var trace = Trace{From: "laptop ([127.0.0.1])", By: "mail.merrowline.example", With: "ESMTPA", ID: "01935c1e-7a10-7000-8000-3f1f2a9c5b11", At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
@@ -35,7 +31,7 @@ func TestForKeepsTheBody(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, id, err := m.For(workspace.Target{Group: group("Deck", "deck@merrowline.example")}, trace)
+	out, id, err := m.For(group("Deck", "deck@merrowline.example"), trace)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -50,22 +46,23 @@ func TestForKeepsTheBody(t *testing.T) {
 
 func TestForGolden(t *testing.T) {
 	for name, c := range map[string]struct {
-		group store.Group
-		part  workspace.Part
-		in    string
+		to      post.Destination
+		mailbox post.Mailbox
+		in      string
 	}{
-		"plain": {group("Night Dispatch", "night-dispatch@merrowline.example"), workspace.ToGroup,
+		"plain": {group("Night Dispatch", "night-dispatch@merrowline.example"), post.ToGroup,
 			"Received: from a by b; Mon, 23 Nov 2026 08:59:00 +0000\r\nReturn-Path: <x@y.example>\r\nFrom: Tove Alder\r\n <tove.alder@merrowline.example>\r\nTo: night-dispatch@merrowline.example\r\n" +
 				"Bcc: secret@merrowline.example\r\nList-Id: Other <other.example>\r\nList-Unsubscribe: <mailto:x@other.example>\r\nprecedence: bulk\r\nSUBJECT: swap\r\n  on Saturday?\r\nMessage-Id: <77@laptop>\r\nDate: Mon, 23 Nov 2026 09:59:00 +0100\r\nX-Odd:   kept  as it is\r\n\r\nWho can?\r\n"},
-		"without-id":  {group("Größe, \"quoted\"", "groesse@merrowline.example"), workspace.ToGroup, "From: a@b.example\r\n\r\nx\r\n"},
-		"to-owners":   {group("Deck", "deck@merrowline.example"), workspace.ToOwners, "From: a@b.example\r\nSubject: May I?\r\nMessage-ID: <1@b.example>\r\nDate: Mon, 23 Nov 2026 09:59:00 +0100\r\n\r\nx\r\n"},
-		"header-only": {group("Deck", "deck@merrowline.example"), workspace.ToGroup, "From: a@b.example\r\nMessage-ID: <2@b.example>\r\nDate: Mon, 23 Nov 2026 09:59:00 +0100\r\n\r\n"},
+		"without-id":  {group("Größe, \"quoted\"", "groesse@merrowline.example"), post.ToGroup, "From: a@b.example\r\n\r\nx\r\n"},
+		"to-owners":   {group("Deck", "deck@merrowline.example"), post.ToOwners, "From: a@b.example\r\nSubject: May I?\r\nMessage-ID: <1@b.example>\r\nDate: Mon, 23 Nov 2026 09:59:00 +0100\r\n\r\nx\r\n"},
+		"header-only": {group("Deck", "deck@merrowline.example"), post.ToGroup, "From: a@b.example\r\nMessage-ID: <2@b.example>\r\nDate: Mon, 23 Nov 2026 09:59:00 +0100\r\n\r\n"},
 	} {
 		m, err := Parse([]byte(c.in))
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		got, _, err := m.For(workspace.Target{Group: c.group, Part: c.part}, trace)
+		c.to.Mailbox = c.mailbox
+		got, _, err := m.For(c.to, trace)
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
@@ -117,17 +114,17 @@ func TestForRefusesItsOwnMail(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	once, _, err := m.For(workspace.Target{Group: g}, trace)
+	once, _, err := m.For(g, trace)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if m, err = Parse(once); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err = m.For(workspace.Target{Group: g}, trace); err == nil || !strings.Contains(err.Error(), "been through deck@merrowline.example before") {
+	if _, _, err = m.For(g, trace); err == nil || !strings.Contains(err.Error(), "been through deck@merrowline.example before") {
 		t.Errorf("a second time: %v", err)
 	}
-	if _, _, err = m.For(workspace.Target{Group: group("Other", "other@merrowline.example")}, trace); err != nil {
+	if _, _, err = m.For(group("Other", "other@merrowline.example"), trace); err != nil {
 		t.Errorf("through another group: %v", err)
 	}
 }
@@ -145,7 +142,7 @@ func FuzzParse(f *testing.F) {
 			}
 			return
 		}
-		out, id, err := m.For(workspace.Target{Group: g}, trace)
+		out, id, err := m.For(g, trace)
 		if err != nil {
 			return
 		}

@@ -11,13 +11,15 @@ import (
 
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
+	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
-	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 const (
@@ -35,9 +37,9 @@ type Server struct {
 }
 
 // NewServer returns a server for a workspace. domain is the name by which it greets.
-func NewServer(w *workspace.Workspace, log *slog.Logger, domain string) *Server {
+func NewServer(all *service.Service, log *slog.Logger, domain string) *Server {
 	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
-		return &session{w: w, log: log, conn: c, domain: domain}, nil
+		return &session{s: all, log: log, conn: c, domain: domain}, nil
 	}))
 	s.Domain = domain
 	s.MaxRecipients, s.MaxMessageBytes = maxRecipients, MaxMessage
@@ -64,16 +66,16 @@ func (s *Server) Shutdown(ctx context.Context) { _ = s.smtp.Shutdown(ctx) }
 
 // session is one connection. It implements smtp.AuthSession.
 type session struct {
-	w       *workspace.Workspace
-	log     *slog.Logger
-	conn    *smtp.Conn
-	domain  string
-	person  store.Person // who signed in
-	from    string
-	targets []workspace.Target
+	s      *service.Service
+	log    *slog.Logger
+	conn   *smtp.Conn
+	domain string
+	by     workspace.Actor // who signed in
+	from   string
+	to     []post.Destination
 }
 
-func (s *session) Reset()        { s.from, s.targets = "", nil }
+func (s *session) Reset()        { s.from, s.to = "", nil }
 func (s *session) Logout() error { return nil }
 
 func (s *session) AuthMechanisms() []string { return []string{sasl.Plain} }
@@ -82,11 +84,11 @@ func (s *session) Auth(string) (sasl.Server, error) {
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		p, err := s.w.CheckPassword(ctx, user, password)
+		by, err := s.s.Account.CheckPassword(ctx, user, password)
 		var e *workspace.Error
 		switch {
 		case err == nil:
-			s.person = p
+			s.by = by
 			return nil
 		case errors.As(err, &e) && e.Kind == workspace.Throttled:
 			return refusal(454, smtp.EnhancedCode{4, 7, 0}, "%s", e.Says)
@@ -120,7 +122,7 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	if err != nil {
 		return refusal(553, smtp.EnhancedCode{5, 1, 3}, "The recipient's address can't be read: %s", oneLine(err.Error()))
 	}
-	t, err := s.w.Target(ctx, a)
+	d, err := s.s.Post.Find(ctx, a)
 	var e *workspace.Error
 	switch {
 	case errors.As(err, &e) && e.Kind == workspace.Conflict:
@@ -131,30 +133,30 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 		return refusal(550, smtp.EnhancedCode{5, 1, 1}, "%s", e.Says)
 	case err != nil:
 		return s.failed("rcpt", err)
-	case s.from == "" && t.Part != workspace.ToBounces:
+	case s.from == "" && d.Mailbox != post.ToBounces:
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
 	}
-	if s.person.ID != [16]byte{} && t.Part != workspace.ToBounces {
+	if s.by.SignedIn() == nil && d.Mailbox != post.ToBounces {
 		// Whoever signed in is known, so the answer need not wait for the message.
-		self, err := mailaddr.Parse(s.person.Address)
+		self, err := mailaddr.Parse(s.by.Person.Address)
 		if err != nil {
 			return s.failed("rcpt", err)
 		}
-		d, _, err := s.w.Decide(ctx, t, self, true)
+		decision, err := s.s.Post.Decide(ctx, d, self, true)
 		if err != nil {
 			return s.failed("rcpt", err)
 		}
-		if d.Outcome == policy.Refuse {
-			return refused(&workspace.Refused{Group: t.Group, Decision: d})
+		if decision.Outcome == policy.Refuse {
+			return refused(&post.Refused{Address: d.Address, Decision: decision})
 		}
 	}
-	s.targets = append(s.targets, t)
+	s.to = append(s.to, d)
 	return nil
 }
 
 // refused puts a refusal by the rules in the words of SMTP (RFC 3463: X.7.2, not
 // authorised for this list).
-func refused(r *workspace.Refused) *smtp.SMTPError {
+func refused(r *post.Refused) *smtp.SMTPError {
 	messagesIn.WithLabelValues("refused").Inc()
 	return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", oneLine(r.Error()))
 }
@@ -170,24 +172,28 @@ func (s *session) Data(r io.Reader) error {
 		return err
 	}
 	tr := s.trace()
-	proven := s.person.ID != [16]byte{} && s.person.AddrKey == m.Author.Key()
-	var in []workspace.Incoming
-	for _, t := range s.targets {
-		out, id, err := m.For(t, tr)
+	proven := s.by.SignedIn() == nil && s.by.Person.AddrKey == m.Author.Key()
+	var in []post.Incoming
+	for _, d := range s.to {
+		out, id, err := m.For(d, tr)
 		if err != nil {
 			return err
 		}
-		local, domain, _ := strings.Cut(t.Group.Address, "@")
-		in = append(in, workspace.Incoming{Target: t, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out,
+		local, domain, _ := strings.Cut(d.Address, "@")
+		in = append(in, post.Incoming{To: d, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out,
 			Sender: local + mailaddr.BouncesSuffix + "@" + domain})
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	err = s.w.Accept(ctx, in)
-	log := s.log.With("id", tr.ID, "author", m.Author.Key(), "proven", proven, "to", len(s.targets), "size", len(raw))
-	if no := new(workspace.Refused); errors.As(err, &no) {
-		log.Info("message refused", "group", no.Group.Address, "rule", no.Decision.RuleName())
+	err = s.s.Post.Accept(ctx, in)
+	log := s.log.With("id", tr.ID, "author", m.Author.Key(), "proven", proven, "to", len(s.to), "size", len(raw))
+	if no := new(post.Refused); errors.As(err, &no) {
+		log.Info("message refused", "group", no.Address, "rule", no.Decision.RuleName())
 		return refused(no)
+	}
+	if e := new(workspace.Error); errors.As(err, &e) {
+		messagesIn.WithLabelValues("refused").Inc()
+		return refusal(550, smtp.EnhancedCode{5, 2, 1}, "%s", e.Says)
 	}
 	if err != nil {
 		messagesIn.WithLabelValues("failed").Inc()
@@ -207,8 +213,8 @@ func (s *session) trace() Trace {
 		return r
 	}, s.conn.Hostname())
 	with := "ESMTP"
-	if s.person.ID != [16]byte{} {
+	if s.by.SignedIn() == nil {
 		with = "ESMTPA"
 	}
-	return Trace{From: name[:min(len(name), 200)] + " ([" + host + "])", By: s.domain, With: with, ID: store.NewID().String(), At: time.Now().UTC()}
+	return Trace{From: name[:min(len(name), 200)] + " ([" + host + "])", By: s.domain, With: with, ID: uuid.Must(uuid.NewV7()).String(), At: time.Now().UTC()}
 }

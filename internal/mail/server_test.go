@@ -35,7 +35,7 @@ func TestMain(m *testing.M) {
 			return nil, err
 		}
 		addr = l.Addr().String()
-		s := mail.NewServer(k.W, slog.New(slog.DiscardHandler), "mail.merrowline.example")
+		s := mail.NewServer(k.Service, slog.New(slog.DiscardHandler), "mail.merrowline.example")
 		go s.Serve(l)
 		return func() { s.Shutdown(ctx) }, nil
 	})
@@ -71,9 +71,9 @@ func expect(t *testing.T, name string, err error, code int, enhanced smtp.Enhanc
 }
 
 func TestDialogue(t *testing.T) {
-	g := k.Group(t, "Dialogue")
-	lapsed := k.Group(t, "Ended")
-	if _, err := k.W.Retire(ctx, k.Actor(t, kit.Administrator), lapsed.Address, 0); err != nil {
+	g := k.Make(t, "Dialogue")
+	lapsed := k.Make(t, "Ended")
+	if _, err := k.Life.Retire(ctx, k.Actor(t, kit.Administrator), lapsed.Address, 0); err != nil {
 		t.Fatal(err)
 	}
 	send := func(as, from, subject string, to ...string) error {
@@ -99,11 +99,11 @@ func TestDialogue(t *testing.T) {
 	if len(sent) != 1 || len(sent["proven"]) != 3 {
 		t.Errorf("queued: %v", sent)
 	}
-	w, err := k.W.WaitingPosts(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	w, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
 	if err != nil || len(w.Items) != 1 || w.Items[0].Subject != "claimed" {
 		t.Errorf("waiting: %+v, %v", w.Items, err)
 	}
-	if _, err := k.W.ChangePolicy(ctx, k.Actor(t, kit.Administrator), g.Address, api.PolicyPatch{Policy: map[string]string{"post": "anyone"}, Hold: "nobody"}, 0); err != nil {
+	if _, err := k.Group.ChangePolicy(ctx, k.Actor(t, kit.Administrator), g.Address, kit.Policy("post=anyone hold=nobody"), 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := send("", "stranger@elsewhere.example", "now", g.Address); err != nil {
@@ -115,7 +115,7 @@ func TestDialogue(t *testing.T) {
 }
 
 func TestSigningInAsSomebodyElseProvesNothing(t *testing.T) {
-	g := k.Group(t, "Impostor", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "workspace"} })
+	g := k.Make(t, "Impostor", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace") })
 	if err := dial(t, kit.Colleague).SendMail(kit.Colleague, []string{g.Address}, strings.NewReader(message(kit.Owner, "impostor"))); err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +125,7 @@ func TestSigningInAsSomebodyElseProvesNothing(t *testing.T) {
 }
 
 func TestBadMail(t *testing.T) {
-	g := k.Group(t, "Bad Mail", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "anyone"} })
+	g := k.Make(t, "Bad Mail", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone") })
 	data := func(raw string) error {
 		return dial(t, "").SendMail("a@b.example", []string{g.Address}, strings.NewReader(raw))
 	}
@@ -140,7 +140,7 @@ func TestBadMail(t *testing.T) {
 		last = dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong"))
 	}
 	expect(t, "ten wrong passwords", last, 454, smtp.EnhancedCode{4, 7, 0}, "Try again in")
-	w, err := k.W.WaitingPosts(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	w, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
 	if err != nil || len(w.Items) != 0 || len(k.Queued(t)) != 0 {
 		t.Errorf("something of it was kept: %+v, %v", w.Items, err)
 	}
@@ -148,8 +148,8 @@ func TestBadMail(t *testing.T) {
 
 // A message to two groups is refused whole when one of them refuses it.
 func TestOneRefusalRefusesAll(t *testing.T) {
-	open := k.Group(t, "Two Open", func(n *api.NewGroup) { n.Policy = map[string]string{"post": "anyone"}; n.Hold = "nobody" })
-	shut := k.Group(t, "Two Shut")
+	open := k.Make(t, "Two Open", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody") })
+	shut := k.Make(t, "Two Shut")
 	err := dial(t, "").SendMail("a@b.example", []string{open.Address, shut.Address}, strings.NewReader(message("a@b.example", "both")))
 	expect(t, "one of two", err, 550, smtp.EnhancedCode{5, 7, 2}, shut.Address)
 	if sent := k.Queued(t); len(sent) != 0 {
@@ -213,12 +213,12 @@ func newRelay(t *testing.T) *relay {
 	return r
 }
 
-func TestCourier(t *testing.T) {
+func TestRelayClient(t *testing.T) {
 	r := newRelay(t)
 	no := &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "nobody"}
 	later := &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1}, Message: "busy"}
 	r.says["no@a.example"], r.says["later@a.example"] = no, later
-	c := mail.NewCourier(r.l.Addr().String(), "mail.merrowline.example")
+	c := mail.NewRelayClient(r.l.Addr().String(), "mail.merrowline.example")
 	defer c.Close()
 	raw := []byte("From: a@b.example\r\nSubject: x\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.dot\r\n")
 	got := c.Send(ctx, "deck-bounces@a.example", []string{"one@a.example", "no@a.example", "later@a.example", "two@a.example"}, raw)
@@ -240,7 +240,7 @@ func TestCourier(t *testing.T) {
 	if got := c.Send(ctx, "", []string{"one@a.example"}, raw); got[0] != nil {
 		t.Errorf("after that: %v", got)
 	}
-	gone := mail.NewCourier("127.0.0.1:1", "x")
+	gone := mail.NewRelayClient("127.0.0.1:1", "x")
 	if got := gone.Send(ctx, "", []string{"a@a.example", "b@a.example"}, raw); got[0] == nil || got[1] == nil || mail.Permanent(got[0]) {
 		t.Errorf("no relay: %v", got)
 	}

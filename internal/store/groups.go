@@ -2,13 +2,16 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"reflect"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
+	"gorm.io/gorm/schema"
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
@@ -32,50 +35,83 @@ type Group struct {
 	Welcome     string // said to new members
 	Ruled       bool   // it has a rule of membership
 
-	Find, SeePeople                     policy.Audience
-	Read                                policy.Audience `gorm:"column:read_archive"`
-	Post, WriteOwners, AddPeople        policy.Audience
-	SpeakAs, SpeakFor                   policy.Audience
-	JoinAudience                        policy.Audience
-	JoinHow                             policy.How
-	Leaving                             policy.Leave
-	Externals                           policy.Externals
-	Hold                                policy.Hold
-	Suspicious                          policy.Suspicious
+	Policy                              policy.Policy `gorm:"serializer:policy"`
 	Owners, Moderators, Members, Nested int
 	ExternalMembers                     int
 	People                              int `gorm:"->"`
 	RenewedAt, ExpiresAt                time.Time
 	EndedAt                             *time.Time
 	Retired, Chosen                     bool
-	Standing, StandingBy                string
-	Version                             int
+	Exempt, ExemptBy                    string // why no term applies to it, and who said so
+	Version                             int    // counts what people edit: name, address, policy, texts
+	Revision                            int    // counts every other change: of its people, of its term
 	CreatedAt                           time.Time
 }
 
 // TableName is the table of groups; "groups" is a reserved word in SQL.
 func (Group) TableName() string { return "mail_groups" }
 
-// Policy returns the group's policy.
-func (g *Group) Policy() policy.Policy {
-	return policy.Policy{
-		Answers:      [policy.Questions]policy.Audience{g.Find, g.SeePeople, g.Read, g.Post, g.WriteOwners, g.AddPeople, g.SpeakAs, g.SpeakFor},
-		JoinAudience: g.JoinAudience, JoinHow: g.JoinHow, Leave: g.Leaving, Externals: g.Externals, Hold: g.Hold, Suspicious: g.Suspicious,
+// policyText lets gorm keep a policy as core/policy writes it.
+type policyText struct{}
+
+func init() { schema.RegisterSerializer("policy", policyText{}) }
+
+// Scan reads a policy from a row.
+func (policyText) Scan(ctx context.Context, field *schema.Field, dst reflect.Value, value any) error {
+	var text string
+	switch v := value.(type) {
+	case []byte:
+		text = string(v)
+	case string:
+		text = v
 	}
+	p, err := decodePolicy(text)
+	if err != nil {
+		return err
+	}
+	return field.Set(ctx, dst, p)
 }
 
-// SetPolicy puts p into the group.
-func (g *Group) SetPolicy(p policy.Policy) {
-	a := p.Answers
-	g.Find, g.SeePeople, g.Read, g.Post = a[policy.Find], a[policy.SeePeople], a[policy.Read], a[policy.Post]
-	g.WriteOwners, g.AddPeople, g.SpeakAs, g.SpeakFor = a[policy.WriteOwners], a[policy.AddPeople], a[policy.SpeakAs], a[policy.SpeakFor]
-	g.JoinAudience, g.JoinHow, g.Leaving = p.JoinAudience, p.JoinHow, p.Leave
-	g.Externals, g.Hold, g.Suspicious = p.Externals, p.Hold, p.Suspicious
+// Value writes a policy into a row.
+func (policyText) Value(_ context.Context, _ *schema.Field, _ reflect.Value, value any) (any, error) {
+	return value.(policy.Policy).Encode(), nil
+}
+
+// policies are those that were read before: of many groups there are few.
+var policies sync.Map
+
+func decodePolicy(text string) (policy.Policy, error) {
+	if p, ok := policies.Load(text); ok {
+		return p.(policy.Policy), nil
+	}
+	p, err := policy.Decode(text)
+	if err == nil {
+		policies.Store(text, p)
+	}
+	return p, err
+}
+
+// groupSetting is one setting of a group's policy, by which groups are found. What
+// holds is the policy in the group's own row.
+type groupSetting struct {
+	GroupID uuid.UUID `gorm:"primaryKey"`
+	Setting string    `gorm:"primaryKey"`
+	Value   policy.Value
+}
+
+func settingsOf(groups ...*Group) []groupSetting {
+	rows := make([]groupSetting, 0, len(groups)*int(policy.Settings))
+	for _, g := range groups {
+		for s := range policy.Settings {
+			rows = append(rows, groupSetting{g.ID, s.String(), g.Policy[s]})
+		}
+	}
+	return rows
 }
 
 // Life returns the group's life.
 func (g *Group) Life() lifecycle.Life {
-	l := lifecycle.Life{Renewed: g.RenewedAt, Retired: g.Retired, Chosen: g.Chosen, Standing: g.Standing != ""}
+	l := lifecycle.Life{Renewed: g.RenewedAt, Retired: g.Retired, Chosen: g.Chosen, Exempt: g.Exempt != ""}
 	if g.ExpiresAt.Before(Forever) {
 		l.Expires = g.ExpiresAt
 	}
@@ -95,28 +131,39 @@ func (g *Group) SetExpires(t time.Time) {
 
 // AddGroup inserts a group, takes its address and makes it searchable. It returns
 // ErrDuplicate where the address, or one too alike, is taken.
-func (s *Store) AddGroup(ctx context.Context, g *Group) error {
-	a, err := mailaddr.Parse(g.Address)
-	if err != nil {
-		return err
+func (s *Tx) AddGroup(g *Group) error { return s.AddGroups([]*Group{g}) }
+
+// AddGroups is AddGroup for many.
+func (s *Tx) AddGroups(groups []*Group) error {
+	var addresses []address
+	var words []word
+	for _, g := range groups {
+		a, err := mailaddr.Parse(g.Address)
+		if err != nil {
+			return err
+		}
+		addresses = append(addresses, addressRow(a, KindGroup, g.ID))
+		for _, w := range Words(g.Name, a.Local()) {
+			words = append(words, word{KindGroup, w, g.ID})
+		}
 	}
-	t := s.in(ctx)
-	row := addressRow(a, KindGroup, g.ID)
-	if err := t.db.Create(&row).Error; err != nil {
+	if err := s.db.CreateInBatches(addresses, 1000).Error; err != nil {
 		return wrap("take the address", err)
 	}
-	if err := t.db.Create(g).Error; err != nil {
+	if err := s.db.Omit("People").CreateInBatches(groups, 500).Error; err != nil {
 		return wrap("add the group", err)
 	}
-	return t.setWords(KindGroup, g.ID, g.Name, a.Local())
+	if err := s.db.CreateInBatches(settingsOf(groups...), batch).Error; err != nil {
+		return wrap("add the group's settings", err)
+	}
+	return wrap("write search words", s.db.CreateInBatches(words, batch).Error)
 }
 
 // SetAddresses gives a group that is locked its address and its aliases, and makes
 // it searchable by them. It returns ErrDuplicate where one of them, or one too
 // alike, is somebody else's.
-func (s *Store) SetAddresses(ctx context.Context, g *Group, aliases []string) error {
-	t := s.in(ctx)
-	if err := t.db.Where("ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Delete(&address{}).Error; err != nil {
+func (s *Tx) SetAddresses(g *Group, aliases []string) error {
+	if err := s.db.Where("ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Delete(&address{}).Error; err != nil {
 		return wrap("replace addresses", err)
 	}
 	alike := map[string]bool{} // of two addresses of one group that are alike, one stands for both
@@ -135,26 +182,38 @@ func (s *Store) SetAddresses(ctx context.Context, g *Group, aliases []string) er
 			row.GroupAlike = nil
 		}
 		alike[row.Alike] = true
-		if err := t.db.Create(&row).Error; err != nil {
+		if err := s.db.Create(&row).Error; err != nil {
 			return wrap("take an address", err)
 		}
 		texts = append(texts, a.Local())
 	}
-	return t.setWords(KindGroup, g.ID, texts...)
+	return s.setWords(KindGroup, g.ID, texts...)
 }
 
-// SaveGroup writes every field of a group that was read in this transaction with
-// LockGroup, and counts its version up. With renamed, it is searchable by its new name.
-func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
-	g.Version++
-	t := s.in(ctx)
-	if err := t.db.Omit("People").Save(g).Error; err != nil {
+// SaveGroup writes a group that was locked in this transaction, given as it was too.
+// What people edit counts its version up, all else its revision; a version that was counted
+// up already says that what people edit changed elsewhere, such as its aliases, which
+// SetAddresses writes.
+func (s *Tx) SaveGroup(g *Group, was Group) error {
+	edited := g.Version != was.Version || g.edited() != was.edited()
+	if edited {
+		g.Version = was.Version + 1
+	}
+	if !edited || g.rest() != was.rest() {
+		g.Revision = was.Revision + 1
+	}
+	if err := s.db.Omit("People").Save(g).Error; err != nil {
 		return wrap("save the group", err)
 	}
-	if !renamed {
+	if g.Policy != was.Policy {
+		if err := s.db.Save(settingsOf(g)).Error; err != nil {
+			return wrap("save the group's settings", err)
+		}
+	}
+	if g.Name == was.Name {
 		return nil
 	}
-	aliases, err := t.Aliases(ctx, []uuid.UUID{g.ID})
+	aliases, err := s.Aliases([]uuid.UUID{g.ID})
 	if err != nil {
 		return err
 	}
@@ -163,18 +222,33 @@ func (s *Store) SaveGroup(ctx context.Context, g *Group, renamed bool) error {
 		local, _, _ := strings.Cut(x, "@")
 		texts = append(texts, local)
 	}
-	return t.setWords(KindGroup, g.ID, texts...)
+	return s.setWords(KindGroup, g.ID, texts...)
+}
+
+// rest returns a group with nothing of its own but who is in it and how long it lives.
+func (g *Group) rest() Group {
+	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Nested: g.Nested, Ruled: g.Ruled,
+		RenewedAt: g.RenewedAt, ExpiresAt: g.ExpiresAt, EndedAt: g.EndedAt}
+}
+
+// edited returns a group with nothing but what people edit.
+func (g *Group) edited() Group {
+	return Group{Name: g.Name, Address: g.Address, Description: g.Description, Language: g.Language, Traits: g.Traits, DefaultMail: g.DefaultMail,
+		Welcome: g.Welcome, Policy: g.Policy, Chosen: g.Chosen, Exempt: g.Exempt, Retired: g.Retired}
 }
 
 // Group returns a group by identifier.
-func (s *Store) Group(ctx context.Context, id uuid.UUID) (g Group, err error) {
-	err = s.with(ctx).Take(&g, "id = ?", id).Error
+func (s *Reads) Group(id uuid.UUID) (g Group, err error) {
+	err = s.db.Take(&g, "id = ?", id).Error
 	return g, wrap("read a group", err)
 }
 
 // LockGroup returns a group and keeps every other transaction from changing it.
-func (s *Store) LockGroup(ctx context.Context, id uuid.UUID) (g Group, err error) {
-	err = s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Take(&g, "id = ?", id).Error
+func (s *Tx) LockGroup(id uuid.UUID) (g Group, err error) {
+	if err := s.order(rankGroups); err != nil {
+		return g, err
+	}
+	err = s.forUpdate().Take(&g, "id = ?", id).Error
 	return g, wrap("read a group", err)
 }
 
@@ -195,38 +269,37 @@ const dbTime = "2006-01-02 15:04:05.000000"
 var groupSorts = map[GroupSort]sortKey[Group]{
 	ByName:    {column: "name", value: func(g Group) (string, uuid.UUID) { return g.Name, g.ID }},
 	ByPeople:  {column: "people", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(g.People), g.ID }},
-	ByPost:    {column: "post", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(int(g.Post)), g.ID }},
+	ByPost:    {column: "post.value", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(int(g.Policy[policy.Post])), g.ID }},
 	ByExpires: {column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }},
 	ByCreated: {column: "created_at", value: func(g Group) (string, uuid.UUID) { return g.CreatedAt.Format(dbTime), g.ID }},
 }
 
 // groupColumns are the columns of a group, in the order of into.
-const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, ruled, find, see_people, read_archive, post, write_owners, add_people, speak_as, speak_for,
-	join_audience, join_how, leaving, externals, hold, suspicious, owners, moderators, members, external_members, nested, people,
-	renewed_at, expires_at, ended_at, retired, chosen, standing, standing_by, version, created_at`
+const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, ruled, policy, owners, moderators, members, external_members, nested, people,
+	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at`
 
-func (g *Group) into() []any {
-	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Ruled, &g.Find, &g.SeePeople, &g.Read, &g.Post, &g.WriteOwners, &g.AddPeople, &g.SpeakAs, &g.SpeakFor,
-		&g.JoinAudience, &g.JoinHow, &g.Leaving, &g.Externals, &g.Hold, &g.Suspicious, &g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
-		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Standing, &g.StandingBy, &g.Version, &g.CreatedAt}
+func (g *Group) into(policy *sql.RawBytes) []any {
+	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Ruled, policy,
+		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
+		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt}
 }
 
 // readGroups runs the query of a list of groups. It asks which groups, in which
-// version, and reads only those that are not in memory.
-func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) error {
+// version, and reads only those that are not in the cache.
+func (s *Reads) readGroups(q *gorm.DB, items *[]Group) error {
 	if inTx(s.db) {
 		return scanGroups(q, func(g Group) { *items = append(*items, g) })
 	}
 	q = q.Session(&gorm.Session{}) // it may be run again
-	rows, err := q.Select("id, version").Rows()
+	rows, err := q.Select("id, version, revision").Rows()
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	var wanted []groupVersion
+	var wanted []GroupVersion
 	for rows.Next() {
-		var v groupVersion
-		if err := rows.Scan(&v.id, &v.version); err != nil {
+		var v GroupVersion
+		if err := rows.Scan(&v.ID, &v.Version, &v.Revision); err != nil {
 			return err
 		}
 		wanted = append(wanted, v)
@@ -234,11 +307,11 @@ func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) erro
 	if err := rows.Err(); err != nil {
 		return err
 	}
-	have, missing := s.memory.groupsOf(wanted)
+	have, missing := s.cache.groupsOf(wanted)
 	if len(missing) > 0 {
-		err := scanGroups(s.with(ctx).Model(&Group{}).Where("id IN ?", missing), func(g Group) {
+		err := scanGroups(s.db.Model(&Group{}).Where("id IN ?", missing), func(g Group) {
 			have[g.ID] = g
-			s.memory.keepGroup(g)
+			s.cache.cacheGroup(g)
 		})
 		if err != nil {
 			return err
@@ -248,7 +321,7 @@ func (s *Store) readGroups(ctx context.Context, q *gorm.DB, items *[]Group) erro
 		return scanGroups(q, func(g Group) { *items = append(*items, g) })
 	}
 	for _, v := range wanted {
-		*items = append(*items, have[v.id])
+		*items = append(*items, have[v.ID])
 	}
 	return nil
 }
@@ -263,7 +336,11 @@ func scanGroups(q *gorm.DB, f func(Group)) error {
 	defer rows.Close()
 	for rows.Next() {
 		var g Group
-		if err := rows.Scan(g.into()...); err != nil {
+		var text sql.RawBytes
+		if err := rows.Scan(g.into(&text)...); err != nil {
+			return err
+		}
+		if g.Policy, err = decodePolicy(string(text)); err != nil {
 			return err
 		}
 		f(g)
@@ -288,8 +365,8 @@ type GroupQuery struct {
 }
 
 // Groups returns a page of groups.
-func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
-	db := s.with(ctx).Model(&Group{})
+func (s *Reads) Groups(q GroupQuery) (Page[Group], error) {
+	db := s.db.Model(&Group{})
 	for _, w := range Words(q.Q) {
 		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindGroup, likePrefix(w))
 	}
@@ -311,38 +388,41 @@ func (s *Store) Groups(ctx context.Context, q GroupQuery) (Page[Group], error) {
 		db = db.Where("("+strings.Join(or, " OR ")+")", args...)
 	}
 	if q.Mine != uuid.Nil {
-		ids, err := s.groupsOf(ctx, q.Mine, q.Role)
+		ids, err := s.groupsOf(q.Mine, q.Role)
 		if err != nil {
 			return Page[Group]{}, err
 		}
 		db = db.Where("id IN ?", ids)
 	}
 	if q.Joinable != uuid.Nil {
-		db = db.Where("join_audience >= ? AND ended_at IS NULL AND expires_at > ? AND id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Now, q.Joinable)
+		db = db.Where("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = id AND s.setting = 'join.audience' AND s.value >= ?) AND ended_at IS NULL AND expires_at > ? AND id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Now, q.Joinable)
 	}
 	if q.Viewer != uuid.Nil {
-		above, err := s.Above(ctx, q.Viewer, q.Now)
+		above, err := s.Above(q.Viewer, q.Now)
 		if err != nil {
 			return Page[Group]{}, err
 		}
-		db = db.Where("(find >= ? OR id IN (SELECT m.group_id FROM memberships m WHERE m.member_id IN ? AND mail_groups.find >= 4 - m.role))",
+		db = db.Where("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = id AND s.setting = 'find' AND (s.value >= ? OR EXISTS (SELECT 1 FROM memberships m WHERE m.group_id = s.group_id AND m.member_id IN ? AND s.value >= 4 - m.role)))",
 			policy.Workspace, append(above, q.Viewer))
 	}
+	if q.Sort == ByPost {
+		db = db.Joins("JOIN group_settings post ON post.group_id = mail_groups.id AND post.setting = 'post'")
+	}
 	key := groupSorts[q.Sort]
-	key.desc, key.keep = q.Desc, true
-	key.read = func(q *gorm.DB, items *[]Group) error { return s.readGroups(ctx, q, items) }
+	key.desc, key.cached = q.Desc, true
+	key.read = func(q *gorm.DB, items *[]Group) error { return s.readGroups(q, items) }
 	return page(s, db, q.After, q.Limit, key)
 }
 
-func (s *Store) groupsOf(ctx context.Context, person uuid.UUID, role int8) (ids []uuid.UUID, err error) {
-	err = s.with(ctx).Model(&Membership{}).Where("member_id = ? AND role >= ?", person, role).Pluck("group_id", &ids).Error
+func (s *Reads) groupsOf(person uuid.UUID, role int8) (ids []uuid.UUID, err error) {
+	err = s.db.Model(&Membership{}).Where("member_id = ? AND role >= ?", person, role).Pluck("group_id", &ids).Error
 	return ids, wrap("read somebody's groups", err)
 }
 
 // Above returns every live group that a person is in, by themselves or through
 // nested groups that live at now.
-func (s *Store) Above(ctx context.Context, person uuid.UUID, now time.Time) (ids []uuid.UUID, err error) {
-	err = s.with(ctx).Raw(`WITH RECURSIVE above (id) AS (
+func (s *Reads) Above(person uuid.UUID, now time.Time) (ids []uuid.UUID, err error) {
+	err = s.db.Raw(`WITH RECURSIVE above (id) AS (
 		SELECT m.group_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ? WHERE m.member_id = ?
 		UNION
 		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
@@ -353,25 +433,25 @@ func (s *Store) Above(ctx context.Context, person uuid.UUID, now time.Time) (ids
 
 // ExpiryCandidates returns up to limit live groups that expire at or before until,
 // soonest first, after the given place.
-func (s *Store) ExpiryCandidates(ctx context.Context, until time.Time, after Cursor, limit int) (Page[Group], error) {
-	db := s.with(ctx).Model(&Group{}).Where("ended_at IS NULL AND expires_at <= ?", until)
+func (s *Reads) ExpiryCandidates(until time.Time, after Cursor, limit int) (Page[Group], error) {
+	db := s.db.Model(&Group{}).Where("ended_at IS NULL AND expires_at <= ?", until)
 	return page(s, db, after, limit, groupSorts[ByExpires])
 }
 
 // EndedBefore returns up to limit groups that ended at or before a time.
-func (s *Store) EndedBefore(ctx context.Context, until time.Time, limit int) (out []Group, err error) {
-	err = s.with(ctx).Where("ended_at <= ?", until).Order("ended_at").Limit(limit).Find(&out).Error
+func (s *Reads) EndedBefore(until time.Time, limit int) (out []Group, err error) {
+	err = s.db.Where("ended_at <= ?", until).Order("ended_at").Limit(limit).Find(&out).Error
 	return out, wrap("read groups that ended", err)
 }
 
 // EachLiveGroup calls f with the live groups in batches, in order of their identifiers.
-func (s *Store) EachLiveGroup(ctx context.Context, f func([]Group) error) error {
+func (s *Reads) EachLiveGroup(f func([]Group) error) error {
 	var batch []Group
-	return s.with(ctx).Where("ended_at IS NULL").FindInBatches(&batch, 1000, func(*gorm.DB, int) error { return f(batch) }).Error
+	return s.db.Where("ended_at IS NULL").FindInBatches(&batch, 1000, func(*gorm.DB, int) error { return f(batch) }).Error
 }
 
 // SetExpiry writes the dates of groups that have not ended: one statement a date.
-func (s *Store) SetExpiry(ctx context.Context, dates map[uuid.UUID]time.Time) error {
+func (s *Tx) SetExpiry(dates map[uuid.UUID]time.Time) error {
 	byDate := map[time.Time][]uuid.UUID{}
 	for id, at := range dates {
 		if at.IsZero() {
@@ -380,7 +460,7 @@ func (s *Store) SetExpiry(ctx context.Context, dates map[uuid.UUID]time.Time) er
 		byDate[at] = append(byDate[at], id)
 	}
 	for at, ids := range byDate {
-		err := s.with(ctx).Exec("UPDATE mail_groups SET expires_at = ?, version = version + 1 WHERE id IN ? AND ended_at IS NULL", at, ids).Error
+		err := s.db.Exec("UPDATE mail_groups SET expires_at = ?, revision = revision + 1 WHERE id IN ? AND ended_at IS NULL", at, ids).Error
 		if err != nil {
 			return wrap("set the dates of groups", err)
 		}
@@ -395,22 +475,22 @@ type DateCount struct {
 }
 
 // ExpiryDates counts the live groups that expire from one moment to another, by date.
-func (s *Store) ExpiryDates(ctx context.Context, from, to time.Time) (out []DateCount, err error) {
-	err = s.with(ctx).Raw("SELECT expires_at, COUNT(*) AS n FROM mail_groups WHERE ended_at IS NULL AND expires_at >= ? AND expires_at < ? GROUP BY expires_at", from, to).Scan(&out).Error
+func (s *Reads) ExpiryDates(from, to time.Time) (out []DateCount, err error) {
+	err = s.db.Raw("SELECT expires_at, COUNT(*) AS n FROM mail_groups WHERE ended_at IS NULL AND expires_at >= ? AND expires_at < ? GROUP BY expires_at", from, to).Scan(&out).Error
 	return out, wrap("count dates", err)
 }
 
 // GroupsByKeys returns the groups that these address keys lead to, by key.
-func (s *Store) GroupsByKeys(ctx context.Context, keys []string) (map[string]Group, error) {
+func (s *Reads) GroupsByKeys(keys []string) (map[string]Group, error) {
 	var at []address
-	if err := s.with(ctx).Find(&at, "addr_key IN ? AND kind <> ?", keys, KindPerson).Error; err != nil {
+	if err := s.db.Find(&at, "addr_key IN ? AND kind <> ?", keys, KindPerson).Error; err != nil {
 		return nil, wrap("read groups", err)
 	}
 	ids := make([]uuid.UUID, len(at))
 	for i, a := range at {
 		ids[i] = a.Ref
 	}
-	groups, err := s.GroupsByID(ctx, ids)
+	groups, err := s.GroupsByID(ids)
 	out := map[string]Group{}
 	for _, a := range at {
 		out[a.AddrKey] = groups[a.Ref]
@@ -419,9 +499,9 @@ func (s *Store) GroupsByKeys(ctx context.Context, keys []string) (map[string]Gro
 }
 
 // GroupsByID returns groups by identifier.
-func (s *Store) GroupsByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Group, error) {
+func (s *Reads) GroupsByID(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
 	var rows []Group
-	if err := s.with(ctx).Find(&rows, "id IN ?", ids).Error; err != nil {
+	if err := s.db.Find(&rows, "id IN ?", ids).Error; err != nil {
 		return nil, wrap("read groups", err)
 	}
 	out := map[uuid.UUID]Group{}
@@ -432,20 +512,45 @@ func (s *Store) GroupsByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]
 }
 
 // Purge deletes a group and everything in it but its history.
-func (s *Store) Purge(ctx context.Context, id uuid.UUID) error {
+func (s *Tx) Purge(id uuid.UUID) error {
 	for _, q := range []string{
 		"DELETE d FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE m.group_id = ?",
 		"DELETE FROM messages WHERE group_id = ?", "DELETE FROM notices WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
-		"DELETE FROM standings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
+		"DELETE FROM overrides WHERE group_id = ?", "DELETE FROM group_settings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",
 		"DELETE FROM addresses WHERE ref = ?", "DELETE FROM mail_groups WHERE id = ?",
-		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.version = g.version + 1 WHERE m.member_id = ?",
+		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.revision = g.revision + 1 WHERE m.member_id = ?",
 		"DELETE FROM memberships WHERE member_id = ?",
 	} {
-		if err := s.with(ctx).Exec(q, id).Error; err != nil {
+		if err := s.db.Exec(q, id).Error; err != nil {
 			return wrap("purge a group", err)
 		}
 	}
 	return nil
+}
+
+// GroupVersion is a state of a group: what people edit, and all else.
+type GroupVersion struct {
+	ID                uuid.UUID
+	Version, Revision int
+}
+
+// GroupVersions reports whether groups are in the states that were read of them.
+func (s *Reads) GroupVersions(read map[uuid.UUID]GroupVersion) (same bool, err error) {
+	ids := make([]uuid.UUID, 0, len(read))
+	for id := range read {
+		ids = append(ids, id)
+	}
+	var now []GroupVersion
+	err = s.db.Model(&Group{}).Select("id, version, revision").Where("id IN ?", ids).Scan(&now).Error
+	if err != nil || len(now) != len(read) {
+		return false, wrap("compare groups", err)
+	}
+	for _, v := range now {
+		if read[v.ID] != v {
+			return false, nil
+		}
+	}
+	return true, nil
 }

@@ -1,12 +1,10 @@
 package store
 
 import (
-	"context"
 	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm/clause"
 )
 
 // What a message is.
@@ -66,31 +64,30 @@ type Delivery struct {
 
 // AddMessage records a message and its deliveries to recipients, who must be
 // different from each other.
-func (s *Store) AddMessage(ctx context.Context, m Message, recipients []string) error {
-	if err := s.with(ctx).Create(&m).Error; err != nil {
-		return wrap("record a message", err)
-	}
-	return s.AddDeliveries(ctx, m.ID, recipients)
+func (s *Tx) AddMessage(m Message, recipients []string) error {
+	return s.AddMessages([]Message{m}, [][]string{recipients})
 }
 
-// AddMessages records messages, each to the one recipient at its place.
-func (s *Store) AddMessages(ctx context.Context, messages []Message, recipients []string) error {
+// AddMessages records messages, each with its deliveries to the recipients at its place.
+func (s *Tx) AddMessages(messages []Message, recipients [][]string) error {
 	if len(messages) == 0 {
 		return nil
 	}
-	if err := s.with(ctx).CreateInBatches(messages, 1000).Error; err != nil {
+	if err := s.db.CreateInBatches(messages, 1000).Error; err != nil {
 		return wrap("record messages", err)
 	}
-	rows := make([]Delivery, len(messages))
+	var rows []Delivery
 	now := time.Now().UTC()
 	for i, m := range messages {
-		rows[i] = Delivery{MessageID: m.ID, Recipient: recipients[i], NextAt: now}
+		for _, r := range recipients[i] {
+			rows = append(rows, Delivery{MessageID: m.ID, Recipient: r, NextAt: now})
+		}
 	}
-	return wrap("queue deliveries", s.with(ctx).CreateInBatches(rows, batch).Error)
+	return inBatches(rows, func(rows []Delivery) error { return wrap("queue deliveries", s.db.Create(&rows).Error) })
 }
 
 // AddDeliveries queues a message for recipients.
-func (s *Store) AddDeliveries(ctx context.Context, message uuid.UUID, recipients []string) error {
+func (s *Tx) AddDeliveries(message uuid.UUID, recipients []string) error {
 	if len(recipients) == 0 {
 		return nil
 	}
@@ -99,25 +96,28 @@ func (s *Store) AddDeliveries(ctx context.Context, message uuid.UUID, recipients
 	for i, r := range recipients {
 		rows[i] = Delivery{MessageID: message, Recipient: r, NextAt: now}
 	}
-	return wrap("queue deliveries", s.with(ctx).CreateInBatches(rows, 5000).Error)
+	return wrap("queue deliveries", s.db.CreateInBatches(rows, 5000).Error)
 }
 
 // LockMessage returns a message, without its bytes, and keeps others from deciding it.
-func (s *Store) LockMessage(ctx context.Context, id uuid.UUID) (m Message, err error) {
-	err = s.with(ctx).Omit("raw").Clauses(clause.Locking{Strength: "UPDATE"}).Take(&m, "id = ?", id).Error
+func (s *Tx) LockMessage(id uuid.UUID) (m Message, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return m, err
+	}
+	err = s.forUpdate().Omit("raw").Take(&m, "id = ?", id).Error
 	return m, wrap("read a message", err)
 }
 
 // DecideMessage records what became of a message that waited.
-func (s *Store) DecideMessage(ctx context.Context, id uuid.UUID, state, by, reason string) error {
-	return wrap("decide a message", s.with(ctx).Model(&Message{}).Where("id = ?", id).
+func (s *Tx) DecideMessage(id uuid.UUID, state, by, reason string) error {
+	return wrap("decide a message", s.db.Model(&Message{}).Where("id = ?", id).
 		Updates(map[string]any{"state": state, "decided_by": by, "reason": reason}).Error)
 }
 
 // WaitingPosts returns a page of posts that wait for approval, oldest first,
 // without their bytes: of all groups, or of those that person runs.
-func (s *Store) WaitingPosts(ctx context.Context, person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Message], error) {
-	db := s.with(ctx).Model(&Message{}).Omit("raw").Where("kind = ? AND state = ?", KindPost, Waiting)
+func (s *Reads) WaitingPosts(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Message], error) {
+	db := s.db.Model(&Message{}).Omit("raw").Where("kind = ? AND state = ?", KindPost, Waiting)
 	if group != uuid.Nil {
 		db = db.Where("group_id = ?", group)
 	}
@@ -130,31 +130,25 @@ func (s *Store) WaitingPosts(ctx context.Context, person uuid.UUID, group uuid.U
 // Claim takes up to limit due deliveries of one message for the length of lease:
 // no other worker gets them before that has passed. A worker that dies gives them
 // back by the passing of time. It returns ErrNotFound when nothing is due.
-func (s *Store) Claim(ctx context.Context, lease time.Duration, limit int) (m Message, out []Delivery, err error) {
-	err = s.Tx(ctx, func(t *Store) error {
-		now := time.Now().UTC()
-		var first Delivery
-		err := t.db.Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).
-			Where("state = ? AND next_at <= ?", Queued, now).Order("next_at, id").Take(&first).Error
-		if err != nil {
-			return wrap("claim deliveries", err)
-		}
-		if err := t.db.Clauses(clause.Locking{Strength: "UPDATE", Options: "SKIP LOCKED"}).
-			Where("message_id = ? AND state = ? AND next_at <= ?", first.MessageID, Queued, now).Limit(limit).Find(&out).Error; err != nil {
-			return wrap("claim deliveries", err)
-		}
-		if err := t.db.Model(&Delivery{}).Where("id IN ?", ids(out)).
-			Update("next_at", now.Add(lease)).Error; err != nil {
-			return wrap("claim deliveries", err)
-		}
-		return wrap("read a message", t.db.Take(&m, "id = ?", first.MessageID).Error)
-	})
-	return m, out, err
+func (s *Tx) Claim(lease time.Duration, limit int) (m Message, out []Delivery, err error) {
+	now := time.Now().UTC()
+	var first Delivery
+	err = s.forUpdate("SKIP LOCKED").Where("state = ? AND next_at <= ?", Queued, now).Order("next_at, id").Take(&first).Error
+	if err != nil {
+		return m, nil, wrap("claim deliveries", err)
+	}
+	if err := s.forUpdate("SKIP LOCKED").Where("message_id = ? AND state = ? AND next_at <= ?", first.MessageID, Queued, now).Limit(limit).Find(&out).Error; err != nil {
+		return m, nil, wrap("claim deliveries", err)
+	}
+	if err := s.db.Model(&Delivery{}).Where("id IN ?", ids(out)).Update("next_at", now.Add(lease)).Error; err != nil {
+		return m, nil, wrap("claim deliveries", err)
+	}
+	return m, out, wrap("read a message", s.db.Take(&m, "id = ?", first.MessageID).Error)
 }
 
 // ExtendLease keeps deliveries claimed for another lease.
-func (s *Store) ExtendLease(ctx context.Context, rows []Delivery, lease time.Duration) error {
-	return wrap("extend a lease", s.with(ctx).Model(&Delivery{}).Where("id IN ? AND state = ?", ids(rows), Queued).
+func (s *Tx) ExtendLease(rows []Delivery, lease time.Duration) error {
+	return wrap("extend a lease", s.db.Model(&Delivery{}).Where("id IN ? AND state = ?", ids(rows), Queued).
 		Update("next_at", time.Now().UTC().Add(lease)).Error)
 }
 
@@ -168,30 +162,28 @@ func ids(rows []Delivery) []int64 {
 
 // FinishDeliveries records what became of an attempt: those sent in one statement,
 // the others each with its own reason and time.
-func (s *Store) FinishDeliveries(ctx context.Context, rows []Delivery) error {
-	return s.Tx(ctx, func(t *Store) error {
-		var sent []Delivery
-		for _, d := range rows {
-			if d.State == Sent {
-				sent = append(sent, d)
-				continue
-			}
-			if err := t.db.Save(&d).Error; err != nil {
-				return wrap("record a delivery", err)
-			}
+func (s *Tx) FinishDeliveries(rows []Delivery) error {
+	var sent []Delivery
+	for _, d := range rows {
+		if d.State == Sent {
+			sent = append(sent, d)
+			continue
 		}
-		if len(sent) == 0 {
-			return nil
+		if err := s.db.Save(&d).Error; err != nil {
+			return wrap("record a delivery", err)
 		}
-		return wrap("record deliveries", t.db.Exec("UPDATE deliveries SET state = ?, attempts = attempts + 1, done_at = ?, last_error = '' WHERE id IN ?",
-			Sent, time.Now().UTC(), ids(sent)).Error)
-	})
+	}
+	if len(sent) == 0 {
+		return nil
+	}
+	return wrap("record deliveries", s.db.Exec("UPDATE deliveries SET state = ?, attempts = attempts + 1, done_at = ?, last_error = '' WHERE id IN ?",
+		Sent, time.Now().UTC(), ids(sent)).Error)
 }
 
 // CountDeliveries returns how many deliveries stand in a state. Of those that are
 // queued there are few; of the others as many as mail was ever sent.
-func (s *Store) CountDeliveries(ctx context.Context, state int8) (n int64, err error) {
-	err = s.with(ctx).Model(&Delivery{}).Where("state = ?", state).Count(&n).Error
+func (s *Reads) CountDeliveries(state int8) (n int64, err error) {
+	err = s.db.Model(&Delivery{}).Where("state = ?", state).Count(&n).Error
 	return n, wrap("count deliveries", err)
 }
 
@@ -203,9 +195,9 @@ type Notice struct {
 }
 
 // NoticesSent returns the notices that groups were sent, by group.
-func (s *Store) NoticesSent(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]Notice, error) {
+func (s *Reads) NoticesSent(groups []uuid.UUID) (map[uuid.UUID][]Notice, error) {
 	var rows []Notice
-	if err := s.with(ctx).Find(&rows, "group_id IN ?", groups).Error; err != nil {
+	if err := s.db.Find(&rows, "group_id IN ?", groups).Error; err != nil {
 		return nil, wrap("read notices", err)
 	}
 	out := map[uuid.UUID][]Notice{}
@@ -216,6 +208,12 @@ func (s *Store) NoticesSent(ctx context.Context, groups []uuid.UUID) (map[uuid.U
 }
 
 // RecordNotice records that a notice was sent; ErrDuplicate says that it was before.
-func (s *Store) RecordNotice(ctx context.Context, n Notice) error {
-	return wrap("record a notice", s.with(ctx).Create(&n).Error)
+func (s *Tx) RecordNotice(n Notice) error {
+	return wrap("record a notice", s.db.Create(&n).Error)
+}
+
+// Message returns a message without its bytes.
+func (s *Reads) Message(id uuid.UUID) (m Message, err error) {
+	err = s.db.Omit("raw").Take(&m, "id = ?", id).Error
+	return m, wrap("read a message", err)
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"bytes"
-	"context"
 	"database/sql"
 	"fmt"
 	"strings"
@@ -35,31 +34,31 @@ type MemberRow struct {
 }
 
 // AddMemberships inserts memberships. It returns ErrDuplicate where one is there already.
-func (s *Store) AddMemberships(ctx context.Context, rows []Membership) error {
+func (s *Tx) AddMemberships(rows []Membership) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	return wrap("add members", s.with(ctx).CreateInBatches(rows, 5000).Error)
+	return wrap("add members", s.db.CreateInBatches(rows, 5000).Error)
 }
 
 // SaveMembership writes the role and delivery of a membership.
-func (s *Store) SaveMembership(ctx context.Context, m Membership) error {
-	return wrap("save a membership", s.with(ctx).Save(&m).Error)
+func (s *Tx) SaveMembership(m Membership) error {
+	return wrap("save a membership", s.db.Save(&m).Error)
 }
 
 // Membership returns the membership of a person or group in a group.
-func (s *Store) Membership(ctx context.Context, group, member uuid.UUID) (m Membership, err error) {
-	err = s.with(ctx).Take(&m, "group_id = ? AND member_id = ?", group, member).Error
+func (s *Reads) Membership(group, member uuid.UUID) (m Membership, err error) {
+	err = s.db.Take(&m, "group_id = ? AND member_id = ?", group, member).Error
 	return m, wrap("read a membership", err)
 }
 
 // MemberIDs returns which of ids are in a group.
-func (s *Store) MemberIDs(ctx context.Context, group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool, error) {
+func (s *Reads) MemberIDs(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool, error) {
 	out := map[uuid.UUID]bool{}
 	for len(ids) > 0 {
 		n := min(len(ids), 5000)
 		var in []uuid.UUID
-		if err := s.with(ctx).Model(&Membership{}).Where("group_id = ? AND member_id IN ?", group, ids[:n]).Pluck("member_id", &in).Error; err != nil {
+		if err := s.db.Model(&Membership{}).Where("group_id = ? AND member_id IN ?", group, ids[:n]).Pluck("member_id", &in).Error; err != nil {
 			return nil, wrap("read members", err)
 		}
 		for _, id := range in {
@@ -123,58 +122,41 @@ func (q MemberQuery) where() (string, []any) {
 
 // Members returns a page of a group's members, owners first, then in the order in
 // which they came.
-func (s *Store) Members(ctx context.Context, q MemberQuery) (Page[MemberRow], error) {
+func (s *Reads) Members(q MemberQuery) (Page[MemberRow], error) {
 	where, args := q.where()
 	p := Page[MemberRow]{Total: max(q.After.Total, q.Total)}
 	switch {
-	case q.After == (Cursor{}) && p.Total == 0:
+	case q.After.Empty() && p.Total == 0:
 		var err error
-		p.Total, err = s.keptCount(fmt.Sprint(where, args), func() (n int64, err error) {
-			err = s.with(ctx).Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
+		p.Total, err = s.cachedCount(fmt.Sprint(where, args), func() (n int64, err error) {
+			err = s.db.Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
 			return n, err
 		})
 		if err != nil {
 			return p, wrap("count members", err)
 		}
-	case q.After != (Cursor{}):
+	case !q.After.Empty():
 		role, at, _ := strings.Cut(q.After.Value, " ")
 		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, q.After.ID)
 	}
-	err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
+	err := s.db.Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
 	if err == nil && len(p.Items) > q.Limit {
 		p.Items = p.Items[:q.Limit]
 		last := p.Items[q.Limit-1]
-		p.Next = Cursor{Value: fmt.Sprintf("%d %s", last.Role, last.AddedAt.Format(dbTime)), ID: last.MemberID, Total: p.Total}
+		p.Next = q.After.next(fmt.Sprintf("%d %s", last.Role, last.AddedAt.Format(dbTime)), last.MemberID, p.Total)
 	}
 	return p, wrap("read members", err)
 }
 
-// EachMember calls f for every member that a query names, in the order of Members.
-func (s *Store) EachMember(ctx context.Context, q MemberQuery, f func(MemberRow) error) error {
-	where, args := q.where()
-	rows, err := s.with(ctx).Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id", args...).Rows()
-	if err != nil {
-		return wrap("read members", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var m MemberRow
-		if err := s.db.ScanRows(rows, &m); err != nil {
-			return wrap("read members", err)
-		}
-		if err := f(m); err != nil {
-			return err
-		}
-	}
-	return wrap("read members", rows.Err())
-}
-
 // LockMembers returns the memberships of ids in a group, with who they are of, and
 // keeps others from changing them.
-func (s *Store) LockMembers(ctx context.Context, group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err error) {
+func (s *Tx) LockMembers(group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err error) {
+	if err := s.order(rankMembers); err != nil {
+		return out, err
+	}
 	err = inBatches(ids, func(ids []uuid.UUID) error {
 		var rows []MemberRow
-		err := s.with(ctx).Raw(memberRows+"WHERE m.group_id = ? AND m.member_id IN ? ORDER BY m.member_id FOR UPDATE", group, ids).Scan(&rows).Error
+		err := s.db.Raw(memberRows+"WHERE m.group_id = ? AND m.member_id IN ? ORDER BY m.member_id"+s.locking("FOR UPDATE"), group, ids).Scan(&rows).Error
 		out = append(out, rows...)
 		return wrap("read members", err)
 	})
@@ -182,23 +164,23 @@ func (s *Store) LockMembers(ctx context.Context, group uuid.UUID, ids []uuid.UUI
 }
 
 // SetRole gives members of a group a role.
-func (s *Store) SetRole(ctx context.Context, group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
+func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change roles", s.with(ctx).Exec("UPDATE memberships SET role = ?, by_rule = FALSE WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
+		return wrap("change roles", s.db.Exec("UPDATE memberships SET role = ?, by_rule = FALSE WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
 	})
 }
 
 // SetMail turns the delivery of members of a group on or off.
-func (s *Store) SetMail(ctx context.Context, group uuid.UUID, ids []uuid.UUID, mail bool) error {
+func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change deliveries", s.with(ctx).Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
+		return wrap("change deliveries", s.db.Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
 	})
 }
 
 // DeleteMemberships removes members from a group.
-func (s *Store) DeleteMemberships(ctx context.Context, group uuid.UUID, ids []uuid.UUID) error {
+func (s *Tx) DeleteMemberships(group uuid.UUID, ids []uuid.UUID) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("remove members", s.with(ctx).Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+		return wrap("remove members", s.db.Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})
 }
 
@@ -212,8 +194,8 @@ type OwnerRow struct {
 }
 
 // Owners returns the owners of groups, by group, in the order in which they came.
-func (s *Store) Owners(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]OwnerRow, error) {
-	rows, err := s.with(ctx).Raw(`SELECT m.group_id, m.member_id, p.name, p.address, p.active FROM memberships m
+func (s *Reads) Owners(groups []uuid.UUID) (map[uuid.UUID][]OwnerRow, error) {
+	rows, err := s.db.Raw(`SELECT m.group_id, m.member_id, p.name, p.address, p.active FROM memberships m
 		JOIN people p ON p.id = m.member_id WHERE m.group_id IN ? AND m.role = ? ORDER BY m.group_id, m.added_at, m.member_id`, groups, expand.Owner).Rows()
 	if err != nil {
 		return nil, wrap("read owners", err)
@@ -231,8 +213,8 @@ func (s *Store) Owners(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][
 }
 
 // Roles returns a person's own role in each of groups.
-func (s *Store) Roles(ctx context.Context, person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expand.Role, error) {
-	rows, err := s.with(ctx).Raw("SELECT group_id, role FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Rows()
+func (s *Reads) Roles(person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expand.Role, error) {
+	rows, err := s.db.Raw("SELECT group_id, role FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Rows()
 	if err != nil {
 		return nil, wrap("read roles", err)
 	}
@@ -250,9 +232,9 @@ func (s *Store) Roles(ctx context.Context, person uuid.UUID, groups []uuid.UUID)
 }
 
 // NestedBelow returns which live groups are nested in which, from root down.
-func (s *Store) NestedBelow(ctx context.Context, root uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
+func (s *Reads) NestedBelow(root uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
 	var rows []Membership
-	err := s.with(ctx).Raw(`WITH RECURSIVE below (id) AS (
+	err := s.db.Raw(`WITH RECURSIVE below (id) AS (
 		SELECT CAST(? AS UUID)
 		UNION
 		SELECT m.member_id FROM below b JOIN memberships m ON m.group_id = b.id AND m.kind = ?
@@ -271,8 +253,8 @@ func (s *Store) NestedBelow(ctx context.Context, root uuid.UUID, now time.Time) 
 
 // PeopleIn returns the memberships of active people in any of groups. It reads its
 // rows by hand: there can be as many as people in the workspace.
-func (s *Store) PeopleIn(ctx context.Context, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
-	rows, err := s.with(ctx).Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+func (s *Reads) PeopleIn(groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
+	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
 		WHERE m.group_id IN ? AND m.kind = ?`, groups, KindPerson).Rows()
 	if err != nil {
 		return nil, wrap("read people in groups", err)

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -13,13 +12,13 @@ import (
 
 // NestedAround returns which live groups are nested in which, from group down and
 // from group up.
-func (s *Store) NestedAround(ctx context.Context, group uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
-	e, err := s.NestedBelow(ctx, group, now)
+func (s *Reads) NestedAround(group uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
+	e, err := s.NestedBelow(group, now)
 	if err != nil {
 		return nil, err
 	}
 	var rows []Membership
-	err = s.with(ctx).Raw(`WITH RECURSIVE above (id) AS (
+	err = s.db.Raw(`WITH RECURSIVE above (id) AS (
 		SELECT CAST(? AS UUID)
 		UNION
 		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
@@ -32,9 +31,9 @@ func (s *Store) NestedAround(ctx context.Context, group uuid.UUID, now time.Time
 	return e, wrap("read nested groups", err)
 }
 
-// ReachedRow is a person whom a group reaches, with their strongest own role in it
+// EffectiveMember is a person whom a group reaches, with their strongest own role in it
 // and the groups through which it does.
-type ReachedRow struct {
+type EffectiveMember struct {
 	ID       uuid.UUID
 	Name     string
 	Address  string
@@ -43,30 +42,30 @@ type ReachedRow struct {
 	Through  []uuid.UUID // the groups that have the person as a member
 }
 
-// Reached returns a page of the active people in root or any other of groups, each
+// EffectiveMembers returns a page of the active people in root or any other of groups, each
 // once, by name.
-func (s *Store) Reached(ctx context.Context, root uuid.UUID, groups []uuid.UUID, q string, after Cursor, limit int) (Page[ReachedRow], error) {
+func (s *Reads) EffectiveMembers(root uuid.UUID, groups []uuid.UUID, q string, after Cursor, limit int) (Page[EffectiveMember], error) {
 	where, args := "m.group_id IN ? AND m.kind = ? AND p.active", []any{groups, KindPerson}
 	for _, w := range Words(q) {
 		where, args = where+" AND p.id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", append(args, KindPerson, likePrefix(w))
 	}
-	p := Page[ReachedRow]{Total: after.Total}
+	p := Page[EffectiveMember]{Total: after.Total}
 	from := "FROM memberships m JOIN people p ON p.id = m.member_id WHERE "
-	if after == (Cursor{}) {
-		if err := s.with(ctx).Raw("SELECT COUNT(DISTINCT m.member_id) "+from+where, args...).Scan(&p.Total).Error; err != nil {
+	if after.Empty() {
+		if err := s.db.Raw("SELECT COUNT(DISTINCT m.member_id) "+from+where, args...).Scan(&p.Total).Error; err != nil {
 			return p, wrap("count the people of nested groups", err)
 		}
 	} else {
 		where, args = where+" AND (p.name > ? OR p.name = ? AND p.id > ?)", append(args, after.Value, after.Value, after.ID)
 	}
-	rows, err := s.with(ctx).Raw("SELECT p.id, MAX(p.name), MAX(p.address), MAX(p.external), MAX(IF(m.group_id = ?, m.role, 0)), GROUP_CONCAT(m.group_id ORDER BY m.group_id = ? DESC, m.group_id) "+
+	rows, err := s.db.Raw("SELECT p.id, MAX(p.name), MAX(p.address), MAX(p.external), MAX(IF(m.group_id = ?, m.role, 0)), GROUP_CONCAT(m.group_id ORDER BY m.group_id = ? DESC, m.group_id) "+
 		from+where+" GROUP BY p.id ORDER BY MAX(p.name), p.id LIMIT ?", append(append([]any{root, root}, args...), limit+1)...).Rows()
 	if err != nil {
 		return p, wrap("read the people of nested groups", err)
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var r ReachedRow
+		var r EffectiveMember
 		var through string
 		if err := rows.Scan(&r.ID, &r.Name, &r.Address, &r.External, &r.Role, &through); err != nil {
 			return p, wrap("read the people of nested groups", err)
@@ -83,7 +82,7 @@ func (s *Store) Reached(ctx context.Context, root uuid.UUID, groups []uuid.UUID,
 	if len(p.Items) > limit {
 		p.Items = p.Items[:limit]
 		last := p.Items[limit-1]
-		p.Next = Cursor{Value: last.Name, ID: last.ID, Total: p.Total}
+		p.Next = after.next(last.Name, last.ID, p.Total)
 	}
 	return p, wrap("read the people of nested groups", rows.Err())
 }
@@ -96,15 +95,15 @@ type Overlap struct {
 
 // Overlaps returns the live groups that have at least least of some people, the one
 // with the most first.
-func (s *Store) Overlaps(ctx context.Context, people []uuid.UUID, least int, now time.Time, limit int) (out []Overlap, err error) {
-	err = s.with(ctx).Raw(`SELECT m.group_id, COUNT(*) AS n FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+func (s *Reads) Overlaps(people []uuid.UUID, least int, now time.Time, limit int) (out []Overlap, err error) {
+	err = s.db.Raw(`SELECT m.group_id, COUNT(*) AS n FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
 		WHERE m.member_id IN ? GROUP BY m.group_id HAVING n >= ? ORDER BY n DESC, m.group_id LIMIT ?`, now, people, least, limit).Scan(&out).Error
 	return out, wrap("compare people", err)
 }
 
 // GroupsByWords returns up to limit groups whose names or addresses have at least
 // one of some words, those with the most of them first.
-func (s *Store) GroupsByWords(ctx context.Context, words []string, limit int) (ids []uuid.UUID, err error) {
-	err = s.with(ctx).Raw("SELECT ref FROM words WHERE kind = ? AND word IN ? GROUP BY ref ORDER BY COUNT(*) DESC, ref LIMIT ?", KindGroup, words, limit).Scan(&ids).Error
+func (s *Reads) GroupsByWords(words []string, limit int) (ids []uuid.UUID, err error) {
+	err = s.db.Raw("SELECT ref FROM words WHERE kind = ? AND word IN ? GROUP BY ref ORDER BY COUNT(*) DESC, ref LIMIT ?", KindGroup, words, limit).Scan(&ids).Error
 	return ids, wrap("look for like names", err)
 }

@@ -13,30 +13,36 @@ import (
 // Cursor is the place in a list after which a page begins. The zero value is the
 // beginning.
 type Cursor struct {
-	Value string    `json:"v"`
+	Value string    `json:"v,omitempty"`
 	ID    uuid.UUID `json:"i"`
 	Total int64     `json:"t"` // counted once, for the first page
+	Of    string    `json:"o"` // names the list: its filter and its order
 }
 
-// String returns the cursor as text for a URL, "" for the zero value.
+// Empty reports whether a cursor stands at the beginning of its list.
+func (c Cursor) Empty() bool { return c.Value == "" && c.ID == uuid.Nil }
+
+// String returns the cursor as text for a URL, "" at the beginning.
 func (c Cursor) String() string {
-	if c == (Cursor{}) {
+	if c.Empty() {
 		return ""
 	}
 	b, _ := json.Marshal(c)
 	return base64.RawURLEncoding.EncodeToString(b)
 }
 
+// next returns the place after a row of the same list.
+func (c Cursor) next(value string, id uuid.UUID, total int64) Cursor {
+	return Cursor{value, id, total, c.Of}
+}
+
 // ParseCursor reads a cursor that String wrote.
 func ParseCursor(s string) (c Cursor, err error) {
-	if s == "" {
-		return c, nil
-	}
 	b, err := base64.RawURLEncoding.DecodeString(s)
 	if err == nil {
 		err = json.Unmarshal(b, &c)
 	}
-	if err != nil {
+	if err != nil || c.Empty() {
 		return Cursor{}, fmt.Errorf("the cursor %.40q was not given out by this service", s)
 	}
 	return c, nil
@@ -55,33 +61,33 @@ type sortKey[T any] struct {
 	column string
 	desc   bool
 	value  func(T) (string, uuid.UUID)
-	keep   bool                               // how long the list is may be kept: only tables that memory watches are asked
+	cached bool                               // how long the list is may be cached: only tables that the cache watches are asked
 	read   func(q *gorm.DB, items *[]T) error // nil: by reflection
 }
 
 // length counts the rows of a query.
-func length(s *Store, q *gorm.DB, keep bool) (int64, error) {
+func length(s *Reads, q *gorm.DB, cached bool) (int64, error) {
 	read := func() (n int64, err error) {
 		err = q.Session(&gorm.Session{}).Count(&n).Error
 		return n, err
 	}
-	if !keep {
+	if !cached {
 		return read()
 	}
 	var n int64
 	dry := q.Session(&gorm.Session{DryRun: true}).Count(&n).Statement
-	return s.keptCount(dry.SQL.String()+fmt.Sprint(dry.Vars), read)
+	return s.cachedCount(dry.SQL.String()+fmt.Sprint(dry.Vars), read)
 }
 
-func page[T any](s *Store, db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
+func page[T any](s *Reads, db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
 	p := Page[T]{Total: after.Total}
 	var all errgroup.Group
 	if inTx(db) {
 		all.SetLimit(1) // a transaction is one connection
 	}
-	if after == (Cursor{}) {
+	if after.Empty() {
 		all.Go(func() (err error) {
-			p.Total, err = length(s, db.Session(&gorm.Session{}), key.keep)
+			p.Total, err = length(s, db.Session(&gorm.Session{}), key.cached)
 			return wrap("count a list", err)
 		})
 	}
@@ -90,7 +96,7 @@ func page[T any](s *Store, db *gorm.DB, after Cursor, limit int, key sortKey[T])
 		dir, cmp = " DESC", "<"
 	}
 	q := db.Session(&gorm.Session{})
-	if after != (Cursor{}) {
+	if !after.Empty() {
 		q = q.Where(fmt.Sprintf("(%s %s ? OR %s = ? AND id %s ?)", key.column, cmp, key.column, cmp), after.Value, after.Value, after.ID)
 	}
 	if key.read == nil {
@@ -104,8 +110,23 @@ func page[T any](s *Store, db *gorm.DB, after Cursor, limit int, key sortKey[T])
 	}
 	if len(p.Items) > limit {
 		p.Items = p.Items[:limit]
-		p.Next.Value, p.Next.ID = key.value(p.Items[limit-1])
-		p.Next.Total = p.Total
+		value, id := key.value(p.Items[limit-1])
+		p.Next = after.next(value, id, p.Total)
 	}
 	return p, nil
+}
+
+// batch is how many values go into one statement.
+const batch = 5000
+
+// inBatches calls f with at most batch values at a time.
+func inBatches[T any](all []T, f func([]T) error) error {
+	for len(all) > 0 {
+		n := min(len(all), batch)
+		if err := f(all[:n]); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -77,7 +76,7 @@ func Words(texts ...string) []string {
 	return out
 }
 
-func (s *Store) setWords(kind int8, ref uuid.UUID, texts ...string) error {
+func (s *Tx) setWords(kind int8, ref uuid.UUID, texts ...string) error {
 	if err := s.db.Where("ref = ?", ref).Delete(&word{}).Error; err != nil {
 		return wrap("replace search words", err)
 	}
@@ -112,7 +111,7 @@ func addressRow(a mailaddr.Address, kind int8, ref uuid.UUID) address {
 
 // AddPeople inserts people; those of the workspace take their addresses. It
 // returns ErrDuplicate where an address is taken.
-func (s *Store) AddPeople(ctx context.Context, people []Person) error {
+func (s *Tx) AddPeople(people []Person) error {
 	var addresses []address
 	var words []word
 	for _, p := range people {
@@ -128,7 +127,7 @@ func (s *Store) AddPeople(ctx context.Context, people []Person) error {
 		}
 	}
 	const batch = 2000
-	db := s.with(ctx)
+	db := s.db
 	if err := db.CreateInBatches(people, batch).Error; err != nil {
 		return wrap("add people", err)
 	}
@@ -141,24 +140,24 @@ func (s *Store) AddPeople(ctx context.Context, people []Person) error {
 }
 
 // Person returns a person by identifier.
-func (s *Store) Person(ctx context.Context, id uuid.UUID) (p Person, err error) {
-	err = s.with(ctx).Take(&p, "id = ?", id).Error
+func (s *Reads) Person(id uuid.UUID) (p Person, err error) {
+	err = s.db.Take(&p, "id = ?", id).Error
 	return p, wrap("read a person", err)
 }
 
 // PersonByKey returns a person by the key of their address.
-func (s *Store) PersonByKey(ctx context.Context, key string) (p Person, err error) {
-	err = s.with(ctx).Take(&p, "addr_key = ?", key).Error
+func (s *Reads) PersonByKey(key string) (p Person, err error) {
+	err = s.db.Take(&p, "addr_key = ?", key).Error
 	return p, wrap("read a person", err)
 }
 
 // PeopleByKeys returns the people who have these address keys, by key.
-func (s *Store) PeopleByKeys(ctx context.Context, keys []string) (map[string]Person, error) {
+func (s *Reads) PeopleByKeys(keys []string) (map[string]Person, error) {
 	out := make(map[string]Person, len(keys))
 	for len(keys) > 0 {
 		n := min(len(keys), 5000)
 		var rows []Person
-		if err := s.with(ctx).Find(&rows, "addr_key IN ?", keys[:n]).Error; err != nil {
+		if err := s.db.Find(&rows, "addr_key IN ?", keys[:n]).Error; err != nil {
 			return nil, wrap("read people", err)
 		}
 		for _, p := range rows {
@@ -180,22 +179,22 @@ type PeopleQuery struct {
 }
 
 // People returns a page of people by name.
-func (s *Store) People(ctx context.Context, q PeopleQuery) (Page[Person], error) {
-	db := s.with(ctx).Model(&Person{}).Where("external = ? AND active = ?", q.External, !q.Departed)
+func (s *Reads) People(q PeopleQuery) (Page[Person], error) {
+	db := s.db.Model(&Person{}).Where("external = ? AND active = ?", q.External, !q.Departed)
 	for _, w := range Words(q.Q) {
 		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindPerson, likePrefix(w))
 	}
 	if q.Lacks != "" {
 		db = db.Where("COALESCE(JSON_VALUE(attributes, ?), '') = ''", `$."`+q.Lacks+`"`)
 	}
-	return page(s, db, q.After, q.Limit, sortKey[Person]{keep: true, column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
+	return page(s, db, q.After, q.Limit, sortKey[Person]{cached: true, column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
 }
 
 // TypeAhead returns up to limit active people of the workspace each of whose words
 // of q begins a word of their name or address. It walks one range of the index of
 // words, that of the rarest word, and stops when it has enough.
-func (s *Store) TypeAhead(ctx context.Context, q string, limit int) (out []Person, err error) {
-	words, err := s.rarestFirst(ctx, Words(q))
+func (s *Reads) TypeAhead(q string, limit int) (out []Person, err error) {
+	words, err := s.rarestFirst(Words(q))
 	if err != nil || len(words) == 0 {
 		return nil, err
 	}
@@ -206,7 +205,7 @@ func (s *Store) TypeAhead(ctx context.Context, q string, limit int) (out []Perso
 	}
 	var rows []Person
 	// a person may have two words that begin alike, such as name and address
-	if err := s.with(ctx).Raw(sql+" ORDER BY w.word, w.ref LIMIT ?", append(args, 3*limit)...).Scan(&rows).Error; err != nil {
+	if err := s.db.Raw(sql+" ORDER BY w.word, w.ref LIMIT ?", append(args, 3*limit)...).Scan(&rows).Error; err != nil {
 		return nil, wrap("search people", err)
 	}
 	seen := map[uuid.UUID]bool{}
@@ -224,14 +223,14 @@ const enough = 500
 
 // rarestFirst sorts beginnings of words by how many people have them, as far as they
 // are counted, and returns none where nobody has one of them.
-func (s *Store) rarestFirst(ctx context.Context, words []string) ([]string, error) {
+func (s *Reads) rarestFirst(words []string) ([]string, error) {
 	if len(words) < 2 {
 		return words, nil
 	}
 	counts := make(map[string]int, len(words))
 	for _, w := range words {
 		var n int
-		if err := s.with(ctx).Raw("SELECT COUNT(*) FROM (SELECT 1 FROM words WHERE kind = ? AND word LIKE ? LIMIT ?) x", KindPerson, likePrefix(w), enough).Scan(&n).Error; err != nil {
+		if err := s.db.Raw("SELECT COUNT(*) FROM (SELECT 1 FROM words WHERE kind = ? AND word LIKE ? LIMIT ?) x", KindPerson, likePrefix(w), enough).Scan(&n).Error; err != nil {
 			return nil, wrap("search people", err)
 		}
 		if n == 0 {
@@ -244,11 +243,11 @@ func (s *Store) rarestFirst(ctx context.Context, words []string) ([]string, erro
 }
 
 // PeopleByID returns people by identifier.
-func (s *Store) PeopleByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Person, error) {
+func (s *Reads) PeopleByID(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
 	out := make(map[uuid.UUID]Person, len(ids))
 	return out, inBatches(ids, func(ids []uuid.UUID) error {
 		var rows []Person
-		if err := s.with(ctx).Omit("password_hash").Find(&rows, "id IN ?", ids).Error; err != nil {
+		if err := s.db.Omit("password_hash").Find(&rows, "id IN ?", ids).Error; err != nil {
 			return wrap("read people", err)
 		}
 		for _, p := range rows {
@@ -260,32 +259,37 @@ func (s *Store) PeopleByID(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]
 
 // LockPerson returns a person and keeps others from changing them until the
 // transaction ends.
-func (s *Store) LockPerson(ctx context.Context, id uuid.UUID) (p Person, err error) {
-	err = s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Take(&p, "id = ?", id).Error
+func (s *Tx) LockPerson(id uuid.UUID) (p Person, err error) {
+	if err := s.order(rankPeople); err != nil {
+		return p, err
+	}
+	err = s.forUpdate().Take(&p, "id = ?", id).Error
 	return p, wrap("read a person", err)
 }
 
 // SavePerson writes a person that was read in this transaction with LockPerson, and
 // counts their version up. Their address stays.
-func (s *Store) SavePerson(ctx context.Context, p *Person, renamed bool) error {
+func (s *Tx) SavePerson(p *Person, renamed bool) error {
 	p.Version++
-	t := s.in(ctx)
-	if err := t.db.Save(p).Error; err != nil {
+	if err := s.db.Save(p).Error; err != nil {
 		return wrap("save a person", err)
 	}
 	if !renamed {
 		return nil
 	}
-	return t.setWords(KindPerson, p.ID, p.Name, p.Address)
+	return s.setWords(KindPerson, p.ID, p.Name, p.Address)
 }
 
 // LockPeople is LockPerson for many. Those who are not there are left out.
-func (s *Store) LockPeople(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]Person, error) {
+func (s *Tx) LockPeople(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
+	if err := s.order(rankPeople); err != nil {
+		return nil, err
+	}
 	out := make(map[uuid.UUID]Person, len(ids))
 	ids = slices.SortedFunc(slices.Values(ids), func(a, b uuid.UUID) int { return bytes.Compare(a[:], b[:]) }) // all lock in one order
 	return out, inBatches(ids, func(ids []uuid.UUID) error {
 		var rows []Person
-		if err := s.with(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Order("id").Find(&rows, "id IN ?", ids).Error; err != nil {
+		if err := s.forUpdate().Order("id").Find(&rows, "id IN ?", ids).Error; err != nil {
 			return wrap("read people", err)
 		}
 		for _, p := range rows {
@@ -297,13 +301,13 @@ func (s *Store) LockPeople(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]
 
 // SavePeople is SavePerson for many, who were read with LockPeople. What they sign
 // in with stays. Those of renamed are searchable by their new names.
-func (s *Store) SavePeople(ctx context.Context, people []Person, renamed []Person) error {
+func (s *Tx) SavePeople(people []Person, renamed []Person) error {
 	for i := range people {
 		people[i].Version++
 	}
 	update := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"name", "active", "workspace_role", "attributes", "departed_at", "version"})}
 	err := inBatches(people, func(people []Person) error {
-		return wrap("save people", s.with(ctx).Clauses(update).Create(&people).Error)
+		return wrap("save people", s.db.Clauses(update).Create(&people).Error)
 	})
 	if err != nil {
 		return err
@@ -317,25 +321,28 @@ func (s *Store) SavePeople(ctx context.Context, people []Person, renamed []Perso
 				rows = append(rows, word{KindPerson, w, p.ID})
 			}
 		}
-		if err := s.with(ctx).Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
+		if err := s.db.Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
 			return wrap("replace search words", err)
 		}
-		return wrap("write search words", s.with(ctx).CreateInBatches(rows, batch).Error)
+		return wrap("write search words", s.db.CreateInBatches(rows, batch).Error)
 	})
 }
 
 // EndCredentials ends every session and token of people.
-func (s *Store) EndCredentials(ctx context.Context, people []uuid.UUID) error {
+func (s *Tx) EndCredentials(people []uuid.UUID) error {
 	return inBatches(people, func(ids []uuid.UUID) error {
-		return wrap("end credentials", s.with(ctx).Delete(&Credential{}, "person_id IN ?", ids).Error)
+		return wrap("end credentials", s.db.Delete(&Credential{}, "person_id IN ?", ids).Error)
 	})
 }
 
-// CountAdministrators returns how many active administrators there are, and keeps
+// LockAdministrators returns how many active administrators there are, and keeps
 // others from changing that.
-func (s *Store) CountAdministrators(ctx context.Context) (int, error) {
+func (s *Tx) LockAdministrators() (int, error) {
+	if err := s.order(rankPeople); err != nil {
+		return 0, err
+	}
 	var ids []uuid.UUID
-	err := s.with(ctx).Raw("SELECT id FROM people WHERE workspace_role = 'administrator' AND active = TRUE FOR UPDATE").Scan(&ids).Error
+	err := s.db.Raw("SELECT id FROM people WHERE workspace_role = 'administrator' AND active = TRUE" + s.locking("FOR UPDATE")).Scan(&ids).Error
 	return len(ids), wrap("count the administrators", err)
 }
 
@@ -350,28 +357,33 @@ type MembershipRow struct {
 
 // GroupsOf returns the groups that a person is in, those with the strongest role
 // first, at most 1,000.
-func (s *Store) GroupsOf(ctx context.Context, person uuid.UUID) (out []MembershipRow, err error) {
-	err = s.with(ctx).Raw(`SELECT m.*, g.name, g.address, g.ended_at IS NOT NULL AS ended,
+func (s *Reads) GroupsOf(person uuid.UUID) (out []MembershipRow, err error) {
+	err = s.db.Raw(`SELECT m.*, g.name, g.address, g.ended_at IS NOT NULL AS ended,
 		IF(m.role = 3, (SELECT COUNT(*) FROM memberships o JOIN people p ON p.id = o.member_id AND p.active WHERE o.group_id = g.id AND o.role = 3), 0) AS owners FROM memberships m JOIN mail_groups g ON g.id = m.group_id
 		WHERE m.member_id = ? ORDER BY m.role DESC, g.name, g.id LIMIT 1000`, person).Scan(&out).Error
 	return out, wrap("read somebody's groups", err)
 }
 
-// Estate is a group that nobody owns any more who is here.
-type Estate struct {
+// OrphanedGroup is a group that nobody owns any more who is here.
+type OrphanedGroup struct {
 	GroupID uuid.UUID
+	Name    string
 	Address string
 	Owner   uuid.UUID `gorm:"-"` // one of those who just left it
 }
 
-// LeftBy locks the living groups that people own, who were marked as departed in this
-// transaction, and returns those that nobody else owns who is here.
-func (s *Store) LeftBy(ctx context.Context, people []uuid.UUID) (out []Estate, err error) {
+// LockOrphanedBy locks the living groups that people own, who were marked as departed in this
+// transaction, and more groups with them, and returns those that nobody else owns who is
+// here.
+func (s *Tx) LockOrphanedBy(people, more []uuid.UUID) (out []OrphanedGroup, err error) {
+	if err := s.order(rankGroups); err != nil {
+		return out, err
+	}
 	owner := map[uuid.UUID]uuid.UUID{}
 	var owned []uuid.UUID
 	err = inBatches(people, func(ids []uuid.UUID) error {
 		var rows []Membership
-		err := s.with(ctx).Raw(`SELECT m.group_id, m.member_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL
+		err := s.db.Raw(`SELECT m.group_id, m.member_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL
 			WHERE m.member_id IN ? AND m.role = ?`, ids, expand.Owner).Scan(&rows).Error
 		for _, m := range rows {
 			if _, twice := owner[m.GroupID]; !twice {
@@ -384,12 +396,14 @@ func (s *Store) LeftBy(ctx context.Context, people []uuid.UUID) (out []Estate, e
 	if err != nil {
 		return nil, err
 	}
-	return out, inBatches(owned, func(ids []uuid.UUID) error {
-		if _, err := s.LockGroups(ctx, ids); err != nil {
-			return err
+	if len(owned)+len(more) > 0 {
+		if _, err := s.LockGroups(slices.Concat(owned, more)); err != nil {
+			return nil, err
 		}
-		var some []Estate
-		err := s.with(ctx).Raw(`SELECT g.id AS group_id, g.address FROM mail_groups g WHERE g.id IN ? AND NOT EXISTS
+	}
+	return out, inBatches(owned, func(ids []uuid.UUID) error {
+		var some []OrphanedGroup
+		err := s.db.Raw(`SELECT g.id AS group_id, g.name, g.address FROM mail_groups g WHERE g.id IN ? AND NOT EXISTS
 			(SELECT 1 FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id = g.id AND m.role = ?) ORDER BY g.address`, ids, expand.Owner).Scan(&some).Error
 		for _, e := range some {
 			e.Owner = owner[e.GroupID]
@@ -404,14 +418,14 @@ func likePrefix(w string) string {
 }
 
 // Administrators returns the addresses of the active administrators.
-func (s *Store) Administrators(ctx context.Context) (out []string, err error) {
-	err = s.with(ctx).Model(&Person{}).Where("workspace_role = 'administrator' AND active = TRUE").Order("addr_key").Limit(100).Pluck("address", &out).Error
+func (s *Reads) Administrators() (out []string, err error) {
+	err = s.db.Model(&Person{}).Where("workspace_role = 'administrator' AND active = TRUE").Order("addr_key").Limit(100).Pluck("address", &out).Error
 	return out, wrap("read the administrators", err)
 }
 
 // CountPeople returns the number of active people of the workspace.
-func (s *Store) CountPeople(ctx context.Context) (n int64, err error) {
-	err = s.with(ctx).Model(&Person{}).Where("external = FALSE AND active = TRUE").Count(&n).Error
+func (s *Reads) CountPeople() (n int64, err error) {
+	err = s.db.Model(&Person{}).Where("external = FALSE AND active = TRUE").Count(&n).Error
 	return n, wrap("count people", err)
 }
 
@@ -426,9 +440,9 @@ type Taken struct {
 }
 
 // AddressesNear returns what is at a, too alike to it, or like it at a careless look.
-func (s *Store) AddressesNear(ctx context.Context, a mailaddr.Address) ([]Taken, error) {
+func (s *Reads) AddressesNear(a mailaddr.Address) ([]Taken, error) {
 	var out []Taken
-	err := s.with(ctx).Raw(`SELECT a.address, a.kind, a.ref, COALESCE(g.name, p.name, '') AS name, a.addr_key = ? AS same, a.alike = ? AS alike
+	err := s.db.Raw(`SELECT a.address, a.kind, a.ref, COALESCE(g.name, p.name, '') AS name, a.addr_key = ? AS same, a.alike = ? AS alike
 		FROM (SELECT * FROM addresses WHERE addr_key = ? UNION SELECT * FROM addresses WHERE alike = ? UNION SELECT * FROM addresses WHERE loose = ?) a
 		LEFT JOIN mail_groups g ON g.id = a.ref LEFT JOIN people p ON p.id = a.ref
 		ORDER BY same DESC, alike DESC, a.address LIMIT 10`, a.Key(), a.Alike(), a.Key(), a.Alike(), a.Loose()).Scan(&out).Error
@@ -436,15 +450,15 @@ func (s *Store) AddressesNear(ctx context.Context, a mailaddr.Address) ([]Taken,
 }
 
 // GroupByAddress returns the group that an address or alias leads to.
-func (s *Store) GroupByAddress(ctx context.Context, key string) (g Group, err error) {
-	err = s.with(ctx).Take(&g, "id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias).Error
+func (s *Reads) GroupByAddress(key string) (g Group, err error) {
+	err = s.db.Take(&g, "id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias).Error
 	return g, wrap("read a group", err)
 }
 
 // Aliases returns the further addresses of groups, by group.
-func (s *Store) Aliases(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID][]string, error) {
+func (s *Reads) Aliases(groups []uuid.UUID) (map[uuid.UUID][]string, error) {
 	var rows []address
-	if err := s.with(ctx).Select("ref", "address").Order("addr_key").Find(&rows, "ref IN ? AND kind = ?", groups, KindAlias).Error; err != nil {
+	if err := s.db.Select("ref", "address").Order("addr_key").Find(&rows, "ref IN ? AND kind = ?", groups, KindAlias).Error; err != nil {
 		return nil, wrap("read aliases", err)
 	}
 	out := map[uuid.UUID][]string{}
@@ -455,15 +469,15 @@ func (s *Store) Aliases(ctx context.Context, groups []uuid.UUID) (map[uuid.UUID]
 }
 
 // Domains returns the mail domains of the workspace, the main one first.
-func (s *Store) Domains(ctx context.Context) (names []string, err error) {
-	err = s.with(ctx).Table("domains").Order("place").Pluck("name", &names).Error
+func (s *Reads) Domains() (names []string, err error) {
+	err = s.db.Table("domains").Order("place").Pluck("name", &names).Error
 	return names, wrap("read the domains", err)
 }
 
 // SetDomains puts the mail domains of a workspace in place.
-func (s *Store) SetDomains(ctx context.Context, names []string) error {
+func (s *Tx) SetDomains(names []string) error {
 	for i, n := range names {
-		if err := s.with(ctx).Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
+		if err := s.db.Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
 			return wrap("write the domains", err)
 		}
 	}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"github.com/pressly/goose/v3/lock"
 	"gorm.io/driver/mysql"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 )
 
@@ -25,15 +27,35 @@ var (
 	ErrDuplicate = errors.New("there is such a record already")
 )
 
-// Store gives access to the records, through a pool or inside one transaction.
-type Store struct {
-	db     *gorm.DB
-	memory *memory
+// MaxConnections is how many connections a pool has to the database.
+const MaxConnections = 32
+
+// Pool is the connections to the database. It gives out [Reads], and transactions by
+// [Pool.Transact].
+type Pool struct {
+	db    *gorm.DB
+	cache *cache
+}
+
+// Reads are the queries, bound to one context: through a pool, where each takes a
+// connection of its own for as long as it lasts, or within a transaction.
+type Reads struct {
+	db    *gorm.DB
+	cache *cache
+}
+
+// Tx is one transaction: the queries within it, locks, and all that is written. Its
+// methods that begin with Lock keep others from changing what they return until the
+// transaction ends.
+type Tx struct {
+	Reads
+	looking bool // nothing will be kept, so nothing is locked
+	last    rank // of the last lock
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
 // once are safe.
-func Open(ctx context.Context, dsn string) (*Store, error) {
+func Open(ctx context.Context, dsn string) (*Pool, error) {
 	cfg, err := driver.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the DSN can't be read: %w", err)
@@ -45,6 +67,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		cfg.Params = map[string]string{}
 	}
 	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
+	cfg.Params["innodb_lock_wait_timeout"] = "5"  // seconds; then the transaction is tried again
 	cfg.Params["eq_range_index_dive_limit"] = "2" // a page's IN lists are planned by statistics, not by a dive for each value
 	delete(cfg.Params, "charset")
 	_ = cfg.Apply(driver.Charset("utf8mb4", ""))
@@ -59,25 +82,21 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool.SetMaxOpenConns(32)
-	pool.SetMaxIdleConns(16)
+	pool.SetMaxOpenConns(MaxConnections)
+	pool.SetMaxIdleConns(MaxConnections / 2)
 	pool.SetConnMaxIdleTime(5 * time.Minute)
-	s := &Store{db, &memory{}}
-	if err := s.memory.watch(db); err != nil {
+	p := &Pool{db, &cache{}}
+	if err := p.cache.watch(db); err != nil {
 		return nil, err
 	}
-	if err := s.migrate(ctx); err != nil {
-		s.Close()
+	if err := migrate(ctx, pool); err != nil {
+		p.Close()
 		return nil, err
 	}
-	return s, nil
+	return p, nil
 }
 
-func (s *Store) migrate(ctx context.Context) error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
-	}
+func migrate(ctx context.Context, pool *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -86,7 +105,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, pool, files, goose.WithLocker(locker))
+	p, err := goose.NewProvider(goose.DialectMySQL, pool, files, goose.WithLocker(locker), goose.WithGoMigrations(conversions...))
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
@@ -97,15 +116,15 @@ func (s *Store) migrate(ctx context.Context) error {
 }
 
 // Close ends the pool.
-func (s *Store) Close() {
-	if pool, err := s.db.DB(); err == nil {
+func (p *Pool) Close() {
+	if pool, err := p.db.DB(); err == nil {
 		pool.Close()
 	}
 }
 
 // Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error {
-	pool, err := s.db.DB()
+func (p *Pool) Ping(ctx context.Context) error {
+	pool, err := p.db.DB()
 	if err != nil {
 		return err
 	}
@@ -114,20 +133,36 @@ func (s *Store) Ping(ctx context.Context) error {
 
 // Analyze brings the statistics by which queries are planned up to date, after
 // much was loaded at once; else the database does so by itself in the background.
-func (s *Store) Analyze(ctx context.Context) error {
-	return wrap("analyze the tables", s.with(ctx).Exec("ANALYZE TABLE people, addresses, mail_groups, memberships, words").Error)
+func (p *Pool) Analyze(ctx context.Context) error {
+	return wrap("analyze the tables", p.db.WithContext(ctx).Exec("ANALYZE TABLE people, addresses, mail_groups, group_settings, memberships, words").Error)
 }
+
+// Reads returns the queries through the pool.
+func (p *Pool) Reads(ctx context.Context) *Reads { return &Reads{p.db.WithContext(ctx), p.cache} }
 
 // tries is how often a transaction that lost against another is run.
 const tries = 8
 
-// Tx runs f in a transaction. f is run again when the database gave the way to
-// another transaction (1213) or waited too long for a lock (1205).
-func (s *Store) Tx(ctx context.Context, f func(*Store) error) error {
+// errLooked ends a transaction of which nothing is to be kept.
+var errLooked = errors.New("nothing is kept")
+
+// Transact runs f in a transaction. f is run again when the database gave the way to
+// another transaction (1213) or waited too long for a lock (1205), so it must be free
+// of other effects. With looking, nothing is locked and nothing is kept.
+func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) error {
 	for try := 1; ; try++ {
 		var t touches
-		err := s.db.WithContext(ctx).Set(touchedKey, &t).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.memory}) })
-		s.memory.forget(t)
+		err := p.db.WithContext(ctx).Set(touchedKey, &t).Transaction(func(tx *gorm.DB) error {
+			err := f(&Tx{Reads: Reads{tx.WithContext(ctx), p.cache}, looking: looking})
+			if err == nil && looking {
+				return errLooked
+			}
+			return err
+		})
+		if errors.Is(err, errLooked) {
+			return nil
+		}
+		p.cache.forget(t)
 		var m *driver.MySQLError
 		if !errors.As(err, &m) || m.Number != 1213 && m.Number != 1205 || try == tries {
 			return err
@@ -140,9 +175,25 @@ func (s *Store) Tx(ctx context.Context, f func(*Store) error) error {
 	}
 }
 
-func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+// forUpdate returns a query that locks what it reads.
+func (s *Tx) forUpdate(options ...string) *gorm.DB {
+	if s.looking {
+		return s.db
+	}
+	l := clause.Locking{Strength: "UPDATE"}
+	if len(options) > 0 {
+		l.Options = options[0]
+	}
+	return s.db.Clauses(l)
+}
 
-func (s *Store) in(ctx context.Context) *Store { return &Store{s.with(ctx), s.memory} }
+// locking is the end of a raw query that locks what it reads.
+func (s *Tx) locking(strength string) string {
+	if s.looking {
+		return ""
+	}
+	return " " + strength
+}
 
 // wrap gives an error of the database its meaning here.
 func wrap(doing string, err error) error {

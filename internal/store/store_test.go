@@ -25,14 +25,20 @@ var (
 
 func TestMain(m *testing.M) { dbtest.Main(m, "store", &dsn) }
 
-func open(t *testing.T) *Store {
+// handle is a pool with the writes of a transaction, each of which is committed at once.
+type handle struct {
+	*Pool
+	*Tx
+}
+
+func open(t *testing.T) handle {
 	t.Helper()
-	s, err := Open(ctx, dsn)
+	p, err := Open(ctx, dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(s.Close)
-	return s
+	t.Cleanup(p.Close)
+	return handle{p, &Tx{Reads: *p.Reads(ctx)}}
 }
 
 func parsed(t *testing.T, s string) mailaddr.Address {
@@ -47,7 +53,7 @@ func parsed(t *testing.T, s string) mailaddr.Address {
 func newGroup(name, addr string) *Group {
 	now := time.Now().UTC().Truncate(time.Microsecond)
 	g := &Group{ID: NewID(), Name: name, Address: addr, AddrKey: addr, RenewedAt: now, ExpiresAt: Forever, CreatedAt: now, Version: 1}
-	g.SetPolicy(policy.Default())
+	g.Policy = policy.Default()
 	return g
 }
 
@@ -76,37 +82,37 @@ func TestTwoStartsAtOnce(t *testing.T) {
 
 func TestTheDatabaseRefusesTwins(t *testing.T) {
 	s := open(t)
-	if err := s.AddGroup(ctx, newGroup("Deck", "deck-10@a.example")); err != nil {
+	if err := s.AddGroup(newGroup("Deck", "deck-10@a.example")); err != nil {
 		t.Fatal(err)
 	}
 	for _, twin := range []string{"deck-10@a.example", "deck-lo@a.example", "deck_10@a.example"} {
-		if err := s.AddGroup(ctx, newGroup("Twin", twin)); !errors.Is(err, ErrDuplicate) {
+		if err := s.AddGroup(newGroup("Twin", twin)); !errors.Is(err, ErrDuplicate) {
 			t.Errorf("%s beside deck-10@a.example: %v", twin, err)
 		}
 	}
 	p := newPerson("deck-10@a.example")
-	if err := s.Tx(ctx, func(t *Store) error { return t.AddPeople(ctx, []Person{p}) }); !errors.Is(err, ErrDuplicate) {
+	if err := s.Transact(ctx, false, func(t *Tx) error { return t.AddPeople([]Person{p}) }); !errors.Is(err, ErrDuplicate) {
 		t.Errorf("a person with a group's address: %v", err)
 	}
-	if _, err := s.PersonByKey(ctx, p.AddrKey); !errors.Is(err, ErrNotFound) {
+	if _, err := s.PersonByKey(p.AddrKey); !errors.Is(err, ErrNotFound) {
 		t.Errorf("half of the person stayed: %v", err)
 	}
 	m := Membership{GroupID: NewID(), MemberID: NewID(), Kind: KindPerson, Role: expand.Member, AddedAt: time.Now().UTC()}
-	if err := s.AddMemberships(ctx, []Membership{m}); err != nil {
+	if err := s.AddMemberships([]Membership{m}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddMemberships(ctx, []Membership{m}); !errors.Is(err, ErrDuplicate) {
+	if err := s.AddMemberships([]Membership{m}); !errors.Is(err, ErrDuplicate) {
 		t.Errorf("a second membership: %v", err)
 	}
 }
 
 func TestAddressesNear(t *testing.T) {
 	s := open(t)
-	if err := s.AddGroup(ctx, newGroup("Night", "night-watch@near.example")); err != nil {
+	if err := s.AddGroup(newGroup("Night", "night-watch@near.example")); err != nil {
 		t.Fatal(err)
 	}
 	for in, want := range map[string]string{"Night-Watch@near.example": "same", "night.watch@near.example": "alike", "nightwatch@near.example": "loose", "day-watch@near.example": ""} {
-		near, err := s.AddressesNear(ctx, parsed(t, in))
+		near, err := s.AddressesNear(parsed(t, in))
 		got := ""
 		if len(near) > 0 {
 			got = map[[2]bool]string{{true, true}: "same", {false, true}: "alike", {false, false}: "loose"}[[2]bool{near[0].Same, near[0].Alike}]
@@ -130,12 +136,12 @@ func TestPagesOfGroups(t *testing.T) {
 	s := open(t)
 	for i := range 23 {
 		g := newGroup(fmt.Sprintf("Paged %02d", i*7%23), fmt.Sprintf("paged-%02d@p.example", i))
-		g.Members, g.Post = i%4, policy.Audience(i%3)
+		g.Members, g.Policy[policy.Post] = i%4, policy.Audience(i%3)
 		g.CreatedAt = g.CreatedAt.Add(time.Duration(i%5) * time.Hour)
 		if i%3 == 0 {
 			g.ExpiresAt = time.Date(2027, 1, 1+i%4, 0, 0, 0, 0, time.UTC)
 		}
-		if err := s.AddGroup(ctx, g); err != nil {
+		if err := s.AddGroup(g); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -143,7 +149,7 @@ func TestPagesOfGroups(t *testing.T) {
 		for _, desc := range []bool{false, true} {
 			seen, last := map[uuid.UUID]bool{}, ""
 			for after := (Cursor{}); ; {
-				p, err := s.Groups(ctx, GroupQuery{Q: "paged", Sort: sort, Desc: desc, After: after, Limit: 5})
+				p, err := s.Groups(GroupQuery{Q: "paged", Sort: sort, Desc: desc, After: after, Limit: 5})
 				if err != nil || p.Total != 23 {
 					t.Fatalf("%s: total %d, %v", sort, p.Total, err)
 				}
@@ -154,7 +160,7 @@ func TestPagesOfGroups(t *testing.T) {
 					}
 					seen[id], last = true, v
 				}
-				if after = p.Next; after == (Cursor{}) {
+				if after = p.Next; after.Empty() {
 					break
 				}
 				if after, err = ParseCursor(after.String()); err != nil {
@@ -166,7 +172,7 @@ func TestPagesOfGroups(t *testing.T) {
 			}
 		}
 	}
-	if p, err := s.Groups(ctx, GroupQuery{Q: "paged", Sort: ByName, Limit: 23}); err != nil || p.Next != (Cursor{}) || len(p.Items) != 23 {
+	if p, err := s.Groups(GroupQuery{Q: "paged", Sort: ByName, Limit: 23}); err != nil || !p.Next.Empty() || len(p.Items) != 23 {
 		t.Errorf("a page as long as the list: %d, then %q, %v", len(p.Items), p.Next, err)
 	}
 	if _, err := ParseCursor("nonsense"); err == nil {
@@ -186,14 +192,14 @@ func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
 			if ended != "" {
 				g.EndedAt, g.Retired = &now, ended == "retired"
 			}
-			if err := s.AddGroup(ctx, g); err != nil {
+			if err := s.AddGroup(g); err != nil {
 				t.Fatal(err)
 			}
 			want[p.State(g.Life(), now)]++
 		}
 	}
 	for _, state := range lifecycle.States {
-		page, err := s.Groups(ctx, GroupQuery{Q: "stated", States: []lifecycle.State{state}, Now: now, DueUntil: p.Day(now).AddDate(0, 0, p.First()), Sort: ByName, Limit: 200})
+		page, err := s.Groups(GroupQuery{Q: "stated", States: []lifecycle.State{state}, Now: now, DueUntil: p.Day(now).AddDate(0, 0, p.First()), Sort: ByName, Limit: 200})
 		if err != nil || int(page.Total) != want[state] {
 			t.Errorf("%s: %d, %v; the core says %d", state, page.Total, err, want[state])
 		}
@@ -209,35 +215,35 @@ func TestNesting(t *testing.T) {
 	s := open(t)
 	now := time.Now().UTC()
 	person := newPerson("nested@n.example")
-	if err := s.AddPeople(ctx, []Person{person}); err != nil {
+	if err := s.AddPeople([]Person{person}); err != nil {
 		t.Fatal(err)
 	}
 	top, mid, low, gone := newGroup("Top", "top@n.example"), newGroup("Mid", "mid@n.example"), newGroup("Low", "low@n.example"), newGroup("Gone", "gone@n.example")
 	gone.EndedAt = &now
 	for _, g := range []*Group{top, mid, low, gone} {
-		if err := s.AddGroup(ctx, g); err != nil {
+		if err := s.AddGroup(g); err != nil {
 			t.Fatal(err)
 		}
 	}
 	row := func(g, m uuid.UUID, kind int8) Membership {
 		return Membership{GroupID: g, MemberID: m, Kind: kind, Role: expand.Member, Mail: true, AddedAt: now}
 	}
-	if err := s.AddMemberships(ctx, []Membership{row(top.ID, mid.ID, KindGroup), row(mid.ID, low.ID, KindGroup), row(top.ID, gone.ID, KindGroup),
+	if err := s.AddMemberships([]Membership{row(top.ID, mid.ID, KindGroup), row(mid.ID, low.ID, KindGroup), row(top.ID, gone.ID, KindGroup),
 		row(low.ID, top.ID, KindGroup), row(low.ID, person.ID, KindPerson), row(gone.ID, person.ID, KindPerson)}); err != nil {
 		t.Fatal(err)
 	}
-	edges, err := s.NestedBelow(ctx, top.ID, now)
+	edges, err := s.NestedBelow(top.ID, now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got := expand.Reach(top.ID, edges); !slices.Equal(got, []uuid.UUID{top.ID, mid.ID, low.ID}) {
 		t.Errorf("below top: %v", got)
 	}
-	above, err := s.Above(ctx, person.ID, now)
+	above, err := s.Above(person.ID, now)
 	if err != nil || len(above) != 3 || slices.Contains(above, gone.ID) {
 		t.Errorf("above the person: %v, %v; want low, mid, top", above, err)
 	}
-	entries, err := s.PeopleIn(ctx, []uuid.UUID{top.ID, mid.ID, low.ID})
+	entries, err := s.PeopleIn([]uuid.UUID{top.ID, mid.ID, low.ID})
 	if err != nil || len(entries) != 1 || entries[0].Address != person.Address {
 		t.Errorf("people: %v, %v", entries, err)
 	}
@@ -247,7 +253,7 @@ func TestNesting(t *testing.T) {
 // two workers never have the same one.
 func TestClaim(t *testing.T) {
 	s := open(t)
-	if _, _, err := s.Claim(ctx, time.Second, 10); !errors.Is(err, ErrNotFound) {
+	if _, _, err := s.Claim(time.Second, 10); !errors.Is(err, ErrNotFound) {
 		t.Fatalf("an empty queue: %v", err)
 	}
 	var to []string
@@ -255,10 +261,10 @@ func TestClaim(t *testing.T) {
 		to = append(to, fmt.Sprintf("r%d@q.example", i))
 	}
 	m := Message{ID: NewID(), Kind: KindPost, State: Accepted, MessageID: "<a@q.example>", Raw: []byte("x"), Decision: []byte("{}"), ReceivedAt: time.Now().UTC()}
-	if err := s.AddMessage(ctx, m, to); err != nil {
+	if err := s.AddMessage(m, to); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddDeliveries(ctx, m.ID, to[:1]); !errors.Is(err, ErrDuplicate) {
+	if err := s.AddDeliveries(m.ID, to[:1]); !errors.Is(err, ErrDuplicate) {
 		t.Errorf("the same recipient twice: %v", err)
 	}
 	var mu sync.Mutex
@@ -267,7 +273,7 @@ func TestClaim(t *testing.T) {
 	for range 4 {
 		all.Go(func() {
 			for {
-				_, rows, err := s.Claim(ctx, 300*time.Millisecond, 7)
+				_, rows, err := s.Claim(300*time.Millisecond, 7)
 				if errors.Is(err, ErrNotFound) {
 					return
 				}
@@ -289,7 +295,7 @@ func TestClaim(t *testing.T) {
 	}
 	var rows []Delivery
 	for deadline := time.Now().Add(10 * time.Second); len(rows) == 0 && time.Now().Before(deadline); {
-		_, rows, _ = s.Claim(ctx, time.Hour, 100)
+		_, rows, _ = s.Claim(time.Hour, 100)
 	}
 	if len(rows) == 0 {
 		t.Fatal("the leases of dead workers never ran out")
@@ -297,10 +303,10 @@ func TestClaim(t *testing.T) {
 	for i := range rows {
 		rows[i].State = Sent
 	}
-	if err := s.FinishDeliveries(ctx, rows); err != nil {
+	if err := s.FinishDeliveries(rows); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := s.CountDeliveries(ctx, Sent); err != nil || int(n) != len(rows) {
+	if n, err := s.CountDeliveries(Sent); err != nil || int(n) != len(rows) {
 		t.Errorf("sent: %d, %v; want %d", n, err, len(rows))
 	}
 }
@@ -310,7 +316,7 @@ func TestTxTriesAgainAfterADeadlock(t *testing.T) {
 	s := open(t)
 	a, b := newGroup("One", "one@dead.example"), newGroup("Two", "two@dead.example")
 	for _, g := range []*Group{a, b} {
-		if err := s.AddGroup(ctx, g); err != nil {
+		if err := s.AddGroup(g); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -322,9 +328,9 @@ func TestTxTriesAgainAfterADeadlock(t *testing.T) {
 	var all sync.WaitGroup
 	for i, order := range [][2]uuid.UUID{{a.ID, b.ID}, {b.ID, a.ID}} {
 		all.Go(func() {
-			err := s.Tx(ctx, func(tx *Store) error {
+			err := s.Transact(ctx, false, func(tx *Tx) error {
 				runs[i]++
-				if _, err := tx.LockGroup(ctx, order[0]); err != nil {
+				if _, err := tx.LockGroup(order[0]); err != nil {
 					return err
 				}
 				if runs[i] == 1 {
@@ -332,12 +338,13 @@ func TestTxTriesAgainAfterADeadlock(t *testing.T) {
 					first.Wait()
 					once.Do(func() { close(met) })
 				}
-				g, err := tx.LockGroup(ctx, order[1])
+				g, err := tx.LockGroup(order[1])
 				if err != nil {
 					return err
 				}
+				was := g
 				g.Members++
-				return tx.SaveGroup(ctx, &g, false)
+				return tx.SaveGroup(&g, was)
 			})
 			if err != nil {
 				t.Errorf("transaction %d: %v", i, err)
@@ -349,4 +356,14 @@ func TestTxTriesAgainAfterADeadlock(t *testing.T) {
 	if runs[0]+runs[1] < 3 {
 		t.Errorf("no transaction was tried again: %v", runs)
 	}
+}
+
+// parseID reads an identifier.
+func parseID(t *testing.T, s string) uuid.UUID {
+	t.Helper()
+	id, err := uuid.Parse(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
 }

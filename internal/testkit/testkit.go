@@ -4,6 +4,7 @@ package testkit
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -13,10 +14,15 @@ import (
 	"time"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 // Domain and Second are the domains of the workspace; Password is everybody's.
@@ -27,7 +33,7 @@ const (
 )
 
 // People of the workspace. Administrator and Auditor have that workspace role; the
-// others become what their names say in a group made by Group.
+// others become what their names say in a group made by Make.
 const (
 	Administrator = "ines.skerry@" + Domain
 	Auditor       = "signe.holm@" + Domain
@@ -43,13 +49,24 @@ var names = [][2]string{{Administrator, "Ines Skerry"}, {Auditor, "Signe Holm"},
 
 // Kit is the workspace.
 type Kit struct {
+	*service.Service
 	DSN   string
-	Store *store.Store
-	W     *workspace.Workspace
+	Pool  *store.Pool
 	Woken atomic.Int32 // how often mail was queued
 
 	mu  sync.Mutex
 	now time.Time
+}
+
+// Read returns the records.
+func (k *Kit) Read() *store.Reads { return k.Pool.Reads(context.Background()) }
+
+// Write changes records behind the back of the use cases.
+func (k *Kit) Write(t testing.TB, f func(*store.Tx) error) {
+	t.Helper()
+	if err := k.Pool.Transact(context.Background(), false, f); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Now returns the time in the workspace.
@@ -66,7 +83,7 @@ func (k *Kit) Move(days int) {
 	k.now = k.now.AddDate(0, 0, days)
 }
 
-var hash = sync.OnceValue(func() string { return workspace.HashPassword(Password) })
+var hash = sync.OnceValue(func() string { return account.HashPassword(Password) })
 
 // New makes the workspace in an empty schema. Its time begins on 23 November 2026.
 func New(dsn string) (*Kit, error) {
@@ -75,9 +92,9 @@ func New(dsn string) (*Kit, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Kit{DSN: dsn, Store: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
-	k.W = workspace.New(s, workspace.Options{Now: k.Now, PublicURL: "http://console.example", Wake: func() { k.Woken.Add(1) }})
-	if err := s.SetDomains(ctx, []string{Domain, Second}); err != nil {
+	k := &Kit{DSN: dsn, Pool: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+	k.Service, err = service.New(ctx, s, workspace.Options{Now: k.Now, PublicURL: "http://console.example", Wake: func() { k.Woken.Add(1) }})
+	if err != nil {
 		return nil, err
 	}
 	var people []store.Person
@@ -87,13 +104,18 @@ func New(dsn string) (*Kit, error) {
 			Attributes: []byte(`{"department": "Dispatch"}`), CreatedAt: k.now}
 		switch address {
 		case Administrator:
-			p.WorkspaceRole = workspace.Administrator
+			p.WorkspaceRole = string(access.Administrator)
 		case Auditor:
-			p.WorkspaceRole = workspace.Auditor
+			p.WorkspaceRole = string(access.Auditor)
 		}
 		people = append(people, p)
 	}
-	return k, s.AddPeople(ctx, people)
+	return k, s.Transact(ctx, false, func(t *store.Tx) error {
+		if err := t.SetDomains([]string{Domain, Second}); err != nil {
+			return err
+		}
+		return t.AddPeople(people)
+	})
 }
 
 // Actor returns somebody as an actor; "" is nobody.
@@ -102,21 +124,21 @@ func (k *Kit) Actor(t testing.TB, address string) workspace.Actor {
 	if address == "" {
 		return workspace.Actor{Via: "api"}
 	}
-	p, err := k.Store.PersonByKey(context.Background(), address)
+	p, err := k.Read().PersonByKey(address)
 	if err != nil {
 		t.Fatalf("%s: %v", address, err)
 	}
 	return workspace.Actor{Person: p, Via: "api", RequestID: "test"}
 }
 
-// Group makes a group with an owner, a moderator and a member.
-func (k *Kit) Group(t testing.TB, name string, change ...func(*api.NewGroup)) api.Group {
+// Make makes a group with an owner, a moderator and a member.
+func (k *Kit) Make(t testing.TB, name string, change ...func(*api.NewGroup)) api.Group {
 	t.Helper()
 	n := api.NewGroup{Quiet: true, Name: name, Owners: []string{Owner}, People: []api.NewPerson{{Address: Moderator, Role: "moderator"}, {Address: Member}}}
 	for _, c := range change {
 		c(&n)
 	}
-	g, err := k.W.CreateGroup(context.Background(), k.Actor(t, Administrator), n, "")
+	g, err := k.Service.Group.Create(context.Background(), k.Actor(t, Administrator), n)
 	if err != nil {
 		t.Fatalf("make %s: %v", name, err)
 	}
@@ -131,7 +153,7 @@ func Main(m *testing.M, schema string, k **Kit, before func() (after func(), err
 		var err error
 		after := func() {}
 		if *k, err = New(dsn); err == nil {
-			defer (*k).Store.Close()
+			defer (*k).Pool.Close()
 			if before != nil {
 				after, err = before()
 			}
@@ -173,18 +195,24 @@ func (k *Kit) Letters(t testing.TB) []Letter {
 	t.Helper()
 	var out []Letter
 	for {
-		m, rows, err := k.Store.Claim(context.Background(), time.Hour, 1000)
+		job, err := k.Post.Claim(context.Background(), time.Hour, 1000)
 		if err != nil {
+			t.Fatal(err)
+		}
+		if job == nil {
 			return out
 		}
-		text := strings.ReplaceAll(strings.ReplaceAll(string(m.Raw), "=\r\n", ""), "=3D", "=")
+		text := strings.ReplaceAll(strings.ReplaceAll(string(job.Raw), "=\r\n", ""), "=3D", "=")
+		m, err := k.Read().Message(job.Message)
+		if err != nil {
+			t.Fatal(err)
+		}
 		l := Letter{Subject: m.Subject, Text: text}
-		for i := range rows {
-			l.To = append(l.To, rows[i].Recipient)
-			rows[i].State = store.Sent
+		for i := range job.Deliveries {
+			l.To = append(l.To, job.Deliveries[i].Recipient)
 		}
 		out = append(out, l)
-		if err := k.Store.FinishDeliveries(context.Background(), rows); err != nil {
+		if err := k.Post.Finish(context.Background(), job); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -198,4 +226,136 @@ func (k *Kit) Queued(t testing.TB) map[string][]string {
 		out[l.Subject] = append(out[l.Subject], l.To...)
 	}
 	return out
+}
+
+// KindOf returns the kind of an error and its words.
+func KindOf(t testing.TB, err error) (workspace.Kind, string) {
+	t.Helper()
+	var e *workspace.Error
+	if !errors.As(err, &e) {
+		t.Fatalf("%v is no error for a person", err)
+	}
+	text := e.Says
+	for _, p := range e.Problems {
+		text += "\n" + p.Field + ": " + p.Says
+	}
+	return e.Kind, text
+}
+
+// Keyed returns an actor with a key of the client's.
+func Keyed(by workspace.Actor, key string) workspace.Actor {
+	by.Key = key
+	return by
+}
+
+// Preview looks at a change, and returns what it would do. The change is made by do with
+// the actor that it is given.
+func Preview(t testing.TB, by workspace.Actor, do func(by workspace.Actor) error) *api.Preview {
+	t.Helper()
+	by, report := by.Previewing()
+	if err := do(by); err != nil && !workspace.Previewed(err) {
+		t.Fatalf("look at a change: %v", err)
+	}
+	return report
+}
+
+// Policy makes a patch of NAME=VALUE words.
+func Policy(words string) api.PolicyPatch { return workspace.PolicyPatch(words) }
+
+// Decide decides one post.
+func (k *Kit) Decide(by workspace.Actor, id, verdict, reason string) error {
+	all, err := k.Post.DecideWaiting(context.Background(), by, api.Decisions{IDs: []string{id}, Verdict: verdict, Reason: reason})
+	if err == nil && all.Results[0].Outcome == "refused" {
+		return errors.New(all.Results[0].Says)
+	}
+	return err
+}
+
+// Members lists who is in a group.
+func (k *Kit) Members(by workspace.Actor, ref string, q member.Query) (api.Page[api.Member], error) {
+	p, _, err := k.Member.List(context.Background(), by, ref, q)
+	return p, err
+}
+
+// Fresh returns a workspace of its own in a schema of its own, for tests in which the time
+// moves or a setting applies to every group.
+func (k *Kit) Fresh(t testing.TB, schema string) *Kit {
+	t.Helper()
+	own, err := dbtest.Schema(k.DSN, "ivytable_"+schema)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := New(own)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(l.Pool.Close)
+	return l
+}
+
+// Hands is Fresh with ten people of two departments, and the administrator.
+func (k *Kit) Hands(t testing.TB, schema string) (*Kit, workspace.Actor) {
+	t.Helper()
+	l := k.Fresh(t, schema)
+	ines := l.Actor(t, Administrator)
+	for i := range 10 {
+		n := api.NewPersonEntry{Address: fmt.Sprintf("hand-%d@merrowline.example", i), Name: fmt.Sprintf("Hand %d", i), Attributes: map[string]string{"department": "Deck", "locality": "Gannet Quay"}}
+		switch i {
+		case 7:
+			n.Attributes["locality"] = "North Ness"
+		case 8:
+			delete(n.Attributes, "locality")
+		case 9:
+			n.Attributes["department"] = "Engine"
+		}
+		if _, err := l.Directory.Create(context.Background(), ines, n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return l, ines
+}
+
+// Staffed makes a group that takes external members, with somebody barred.
+func (k *Kit) Staffed(t testing.TB, name string) api.Group {
+	t.Helper()
+	g := k.Make(t, name, func(n *api.NewGroup) { n.Externals = "owners" })
+	if err := k.Member.SetOverride(context.Background(), k.Actor(t, Owner), g.Address, "barred@gannetport.example", api.NewOverride{Override: "barred"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+// Send hands a message to the workspace, as the mail server does once it has arrived.
+func (k *Kit) Send(t testing.TB, ref, author string, proven bool, subject string) error {
+	t.Helper()
+	to, err := k.Post.Find(context.Background(), Address(t, ref))
+	if err != nil {
+		return err
+	}
+	return k.Post.Accept(context.Background(), []post.Incoming{{To: to, Author: Address(t, author), Proven: proven, MessageID: "<" + subject + "@x.example>", Subject: subject, Raw: []byte("Subject: " + subject + "\r\n\r\n")}})
+}
+
+// SetNaming puts rules of naming in force until the test ends.
+func (k *Kit) SetNaming(t testing.TB, n api.Naming) {
+	t.Helper()
+	ines := k.Actor(t, Administrator)
+	if _, err := k.Naming.Set(context.Background(), ines, n, 0); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if _, err := k.Naming.Set(context.Background(), ines, api.Naming{Creators: "administrators"}, 0); err != nil {
+			t.Error(err)
+		}
+	})
+}
+
+// Last returns the error of a call that has a result too.
+func Last[T any](_ T, err error) error { return err }
+
+// First returns the result of a call that has to succeed.
+func First[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
 }

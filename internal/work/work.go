@@ -4,7 +4,6 @@ package work
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -13,8 +12,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"ivytable.example/ivytable/internal/mail"
-	"ivytable.example/ivytable/internal/store"
-	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/service"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 // lease is for how long claimed deliveries are one worker's. It is renewed while
@@ -44,17 +43,14 @@ type Options struct {
 
 // Runner does the work of a workspace.
 type Runner struct {
-	store *store.Store
-	w     *workspace.Workspace
-	o     Options
-	wake  chan struct{}
+	s    *service.Service
+	o    Options
+	wake chan struct{}
 }
 
-// New returns a runner. Its Wake method is for the workspace's Options, so the
-// workspace is given with Run.
-func New(s *store.Store, o Options) *Runner {
-	return &Runner{store: s, o: o, wake: make(chan struct{}, 1)}
-}
+// New returns a runner. Its Wake method is for the workspace's Options, so the service is
+// given with Run.
+func New(o Options) *Runner { return &Runner{o: o, wake: make(chan struct{}, 1)} }
 
 // Wake tells that mail was queued. It never blocks.
 func (r *Runner) Wake() {
@@ -65,34 +61,33 @@ func (r *Runner) Wake() {
 }
 
 // Run works until ctx ends, and finishes what it has begun.
-func (r *Runner) Run(ctx context.Context, w *workspace.Workspace) {
-	r.w = w
+func (r *Runner) Run(ctx context.Context, s *service.Service) {
+	r.s = s
 	var all sync.WaitGroup
 	for range r.o.Workers {
 		all.Go(func() { r.deliver(ctx) })
 	}
-	all.Go(func() { r.every(ctx, r.o.ExpiryEvery, "expiry", r.w.RunExpiry) })
+	for _, j := range s.Jobs(r.o.ExpiryEvery) {
+		all.Go(func() { r.every(ctx, j) })
+	}
 	all.Go(func() {
-		r.every(ctx, time.Hour, "old sessions", func(ctx context.Context) error { return r.store.DeleteExpiredCredentials(ctx, time.Now().UTC()) })
-	})
-	all.Go(func() {
-		r.every(ctx, 15*time.Second, "the count of deliveries", func(ctx context.Context) error {
-			n, err := r.store.CountDeliveries(ctx, store.Queued)
+		r.every(ctx, service.Job{Name: "count deliveries", Every: 15 * time.Second, Do: func(ctx context.Context) error {
+			n, err := s.Post.CountQueued(ctx)
 			waiting.Set(float64(n))
 			return err
-		})
+		}})
 	})
 	all.Wait()
 }
 
-// every runs a job now and then again at an interval; a failure is logged and left
-// to the next time.
-func (r *Runner) every(ctx context.Context, interval time.Duration, name string, job func(context.Context) error) {
-	tick := time.NewTicker(interval)
+// every runs a job now and then again at its interval; a failure is logged and left to the
+// next time.
+func (r *Runner) every(ctx context.Context, j service.Job) {
+	tick := time.NewTicker(j.Every)
 	defer tick.Stop()
 	for {
-		if err := job(ctx); err != nil && ctx.Err() == nil {
-			r.o.Log.Error("work failed", "job", name, "error", err)
+		if err := j.Do(ctx); err != nil && ctx.Err() == nil {
+			r.o.Log.Error("work failed", "job", j.Name, "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -102,20 +97,20 @@ func (r *Runner) every(ctx context.Context, interval time.Duration, name string,
 	}
 }
 
-// deliver takes deliveries one batch after the other, and waits when there are none.
+// deliver takes one job after the other, and waits when there are none.
 func (r *Runner) deliver(ctx context.Context) {
-	courier := mail.NewCourier(r.o.Relay, r.o.Domain)
-	defer courier.Close()
+	relay := mail.NewRelayClient(r.o.Relay, r.o.Domain)
+	defer relay.Close()
 	idle := time.NewTicker(time.Second)
 	defer idle.Stop()
 	for ctx.Err() == nil {
-		m, rows, err := r.store.Claim(ctx, lease, batch)
-		if err == nil {
+		j, err := r.s.Post.Claim(ctx, lease, batch)
+		if err == nil && j != nil {
 			r.Wake() // there may be more, for a worker that waits
-			r.attempt(context.WithoutCancel(ctx), courier, m, rows)
+			r.attempt(context.WithoutCancel(ctx), relay, j)
 			continue
 		}
-		if !errors.Is(err, store.ErrNotFound) && ctx.Err() == nil {
+		if err != nil && ctx.Err() == nil {
 			r.o.Log.Error("work failed", "job", "deliveries", "error", err)
 		}
 		select {
@@ -126,41 +121,37 @@ func (r *Runner) deliver(ctx context.Context) {
 	}
 }
 
-func (r *Runner) attempt(ctx context.Context, courier *mail.Courier, m store.Message, rows []store.Delivery) {
+func (r *Runner) attempt(ctx context.Context, relay *mail.RelayClient, j *post.Job) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go r.keep(ctx, rows)
-	to := make([]string, len(rows))
-	for i, d := range rows {
+	go r.keep(ctx, j)
+	to := make([]string, len(j.Deliveries))
+	for i, d := range j.Deliveries {
 		to[i] = d.Recipient
 	}
-	now := time.Now().UTC()
-	for i, err := range courier.Send(ctx, m.Sender, to, m.Raw) {
-		d := &rows[i]
-		d.Attempts++
+	for i, err := range relay.Send(ctx, j.Sender, to, j.Raw) {
+		d := &j.Deliveries[i]
 		switch {
 		case err == nil:
-			d.State = store.Sent
 			deliveries.WithLabelValues("sent").Inc()
 			continue
-		case mail.Permanent(err), d.Attempts >= len(pauses)+1:
-			d.State, d.DoneAt = store.Failed, &now
+		case mail.Permanent(err), d.Attempts >= len(retryDelays):
+			d.Outcome = post.Failed
 			deliveries.WithLabelValues("failed").Inc()
 		default:
-			d.NextAt = time.Now().UTC().Add(pauses[d.Attempts-1])
+			d.Outcome, d.NextAt = post.Later, time.Now().UTC().Add(retryDelays[d.Attempts])
 			deliveries.WithLabelValues("put off").Inc()
 		}
-		d.LastError = err.Error()
-		d.LastError = d.LastError[:min(len(d.LastError), 500)]
-		r.o.Log.Warn("delivery", "message", m.ID, "recipient", d.Recipient, "attempt", d.Attempts, "given_up", d.State == store.Failed, "error", err)
+		d.Error = err.Error()
+		r.o.Log.Warn("delivery", "message", j.Message, "recipient", d.Recipient, "attempt", d.Attempts+1, "given_up", d.Outcome == post.Failed, "error", err)
 	}
-	if err := r.store.FinishDeliveries(ctx, rows); err != nil {
+	if err := r.s.Post.Finish(ctx, j); err != nil {
 		r.o.Log.Error("work failed", "job", "record deliveries", "error", err)
 	}
 }
 
-// keep renews the lease of rows until ctx ends.
-func (r *Runner) keep(ctx context.Context, rows []store.Delivery) {
+// keep renews the lease of a job until ctx ends.
+func (r *Runner) keep(ctx context.Context, j *post.Job) {
 	tick := time.NewTicker(lease / 3)
 	defer tick.Stop()
 	for {
@@ -168,15 +159,15 @@ func (r *Runner) keep(ctx context.Context, rows []store.Delivery) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := r.store.ExtendLease(ctx, rows, lease); err != nil && ctx.Err() == nil {
+			if err := r.s.Post.Extend(ctx, j, lease); err != nil && ctx.Err() == nil {
 				r.o.Log.Error("work failed", "job", "keep a lease", "error", err)
 			}
 		}
 	}
 }
 
-// pauses are the times between attempts: five days in all, as RFC 5321, 4.5.4.1 has it.
-var pauses = func() []time.Duration {
+// retryDelays are the times between attempts: five days in all (RFC 5321, 4.5.4.1).
+var retryDelays = func() []time.Duration {
 	p := []time.Duration{2 * time.Second, 10 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute}
 	for total := time.Duration(0); total < 5*24*time.Hour; total += 2 * time.Hour {
 		p = append(p, 2*time.Hour)

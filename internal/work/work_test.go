@@ -3,7 +3,6 @@ package work_test
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -19,7 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/work"
-	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 var (
@@ -66,8 +65,8 @@ func start(t *testing.T, relay string, instances int) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	for range instances {
-		r := work.New(k.Store, work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
-		all.Go(func() { r.Run(ctx, k.W) })
+		r := work.New(work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+		all.Go(func() { r.Run(ctx, k.Service) })
 	}
 	t.Cleanup(func() { cancel(); all.Wait() })
 }
@@ -81,14 +80,14 @@ func listen(t *testing.T, addr string) net.Listener {
 	return l
 }
 
-func post(t *testing.T, g api.Group, subject string) []byte {
+func send(t *testing.T, g api.Group, subject string) []byte {
 	t.Helper()
-	target, err := k.W.Target(context.Background(), kit.Address(t, g.Address))
+	target, err := k.Post.Find(context.Background(), kit.Address(t, g.Address))
 	if err != nil {
 		t.Fatal(err)
 	}
 	raw := []byte("From: " + kit.Member + "\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject + "@x.example>\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.\r\n")
-	if err := k.W.Accept(context.Background(), []workspace.Incoming{{Target: target, Author: kit.Address(t, kit.Member), Proven: true, Subject: subject, Raw: raw, Sender: "x-bounces@merrowline.example"}}); err != nil {
+	if err := k.Post.Accept(context.Background(), []post.Incoming{{To: target, Author: kit.Address(t, kit.Member), Proven: true, Subject: subject, Raw: raw, Sender: "x-bounces@merrowline.example"}}); err != nil {
 		t.Fatal(err)
 	}
 	return raw
@@ -105,12 +104,12 @@ func count(o *postoffice.Office, address, subject string) int {
 }
 
 func idle(t *testing.T) bool {
-	n, err := k.Store.CountDeliveries(context.Background(), store.Queued)
+	n, err := k.Read().CountDeliveries(store.Queued)
 	return err == nil && n == 0
 }
 
 func TestDelivery(t *testing.T) {
-	g := k.Group(t, "Delivered")
+	g := k.Make(t, "Delivered")
 	l := listen(t, "127.0.0.1:0")
 	var mu sync.Mutex
 	busy := 1
@@ -127,7 +126,7 @@ func TestDelivery(t *testing.T) {
 		return nil
 	})
 	start(t, l.Addr().String(), 2)
-	raw := post(t, g, "first")
+	raw := send(t, g, "first")
 	wait(t, "the queue is empty", func() bool { return idle(t) })
 	for address, want := range map[string]int{kit.Member: 1, kit.Owner: 1, kit.Moderator: 0} {
 		if n := count(o, address, "first"); n != want {
@@ -137,22 +136,22 @@ func TestDelivery(t *testing.T) {
 	if got, err := o.Raw(kit.Member, 1); err != nil || !bytes.Equal(got, raw) {
 		t.Errorf("it arrived as %q, %v", got, err)
 	}
-	if n, err := k.Store.CountDeliveries(context.Background(), store.Failed); n != 1 || err != nil {
+	if n, err := k.Read().CountDeliveries(store.Failed); n != 1 || err != nil {
 		t.Errorf("%d deliveries were given up, %v; want 1", n, err)
 	}
 }
 
 // Mail that is accepted while the relay is away is delivered when it comes back.
 func TestRelayAway(t *testing.T) {
-	g := k.Group(t, "Relay Away")
+	g := k.Make(t, "Relay Away")
 	l := listen(t, "127.0.0.1:0")
 	addr := l.Addr().String()
 	l.Close()
 	start(t, addr, 1)
-	post(t, g, "while away")
+	send(t, g, "while away")
 	wait(t, "it was tried", func() bool {
-		_, rows, err := k.Store.Claim(context.Background(), time.Second, 10)
-		return errors.Is(err, store.ErrNotFound) || len(rows) > 0 && rows[0].Attempts > 0
+		job, err := k.Post.Claim(context.Background(), time.Second, 10)
+		return err == nil && (job == nil || job.Deliveries[0].Attempts > 0)
 	})
 	o := office(t, listen(t, addr), nil)
 	wait(t, "it arrived", func() bool { return count(o, kit.Owner, "while away") > 0 && idle(t) })
@@ -165,14 +164,14 @@ func TestRelayAway(t *testing.T) {
 
 // Many messages and several instances: each recipient has each message once.
 func TestOnceEach(t *testing.T) {
-	g := k.Group(t, "Once Each")
+	g := k.Make(t, "Once Each")
 	l := listen(t, "127.0.0.1:0")
 	o := office(t, l, nil)
 	start(t, l.Addr().String(), 3)
 	var subjects []string
 	for i := range 40 {
 		s := fmt.Sprintf("message-%02d", i)
-		post(t, g, s)
+		send(t, g, s)
 		subjects = append(subjects, s)
 	}
 	wait(t, "the queue is empty", func() bool { return idle(t) })
@@ -188,8 +187,8 @@ func TestOnceEach(t *testing.T) {
 
 func TestExpiryRunsByItself(t *testing.T) {
 	ctx := context.Background()
-	g := k.Group(t, "By Itself")
-	if _, err := k.W.SetExpiry(ctx, k.Actor(t, kit.Administrator), api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
+	g := k.Make(t, "By Itself")
+	if _, err := k.Life.SetExpiry(ctx, k.Actor(t, kit.Administrator), api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	l := listen(t, "127.0.0.1:0")
@@ -199,7 +198,7 @@ func TestExpiryRunsByItself(t *testing.T) {
 	wait(t, "the notice arrived", func() bool { return count(o, kit.Owner, "By Itself expires in 7 days, on 2 Jan 2027") == 1 })
 	k.Move(7)
 	wait(t, "it lapsed", func() bool {
-		now, err := k.W.Group(ctx, k.Actor(t, kit.Owner), g.Address)
+		now, err := k.Group.Read(ctx, k.Actor(t, kit.Owner), g.Address)
 		return err == nil && now.Term.EndedAt != nil
 	})
 }

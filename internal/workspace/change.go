@@ -1,153 +1,262 @@
 package workspace
 
 import (
+	"bytes"
 	"context"
-	"slices"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/fault"
+	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 )
 
-// ChangeGroup changes what a group is called, where it is, what it does and how long
-// it lives. With version above 0 it is refused when the group has changed since.
-func (w *Workspace) ChangeGroup(ctx context.Context, a Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
-	found, _, err := w.findFor(ctx, a, changeGroup, ref)
-	if err != nil {
-		return api.Group{}, err
-	}
-	if patch.Standing != nil || patch.Chosen != nil {
-		if _, _, err := w.findFor(ctx, a, changeTerm, ref); err != nil {
-			return api.Group{}, err
-		}
-	}
-	var p problems
-	domains, err := w.store.Domains(ctx)
-	if err != nil {
-		return api.Group{}, err
-	}
-	if patch.Name != nil && strings.TrimSpace(*patch.Name) != found.Name {
-		_, rules, err := w.naming(ctx)
-		if err != nil {
-			return api.Group{}, err
-		}
-		named := rules.Apply(*patch.Name, "", creator(a.Person))
-		if bad := checkName(named.Name); bad != "" {
-			p.add("name", *patch.Name, "%s", bad)
-		}
-		for _, f := range named.Faults {
-			p.add("name", *patch.Name, "%s %s", f.Says, f.Mend)
-		}
-		patch.Name = &named.Name
-	}
-	if patch.Language != nil {
-		if _, ok := languages[*patch.Language]; !ok {
-			p.add("language", *patch.Language, "Notices are written in: %s.", strings.Join(languageNames(), ", "))
-		}
-	}
-	if patch.Traits != nil {
-		checkTraits(&p, *patch.Traits)
-	}
-	if patch.Delivery != nil {
-		checkDelivery(&p, *patch.Delivery)
-	}
-	address := found.Address
-	if patch.Address != nil && strings.TrimSpace(*patch.Address) != found.Address {
-		x := *patch.Address
-		if !strings.Contains(x, "@") {
-			x += "@" + domains[0]
-		}
-		c, err := w.checkAddress(ctx, w.store, x, domains, found.ID)
-		if err != nil {
-			return api.Group{}, err
-		}
-		if address = c.Address; c.Status != "free" {
-			p.add("address", *patch.Address, "%s", c.Says)
-		}
-	}
-	var aliases []string
-	if patch.Aliases != nil {
-		if aliases, err = w.checkAliases(ctx, *patch.Aliases, address, domains, found.ID, &p); err != nil {
-			return api.Group{}, err
-		}
-	}
-	if err := p.err(); err != nil {
-		return api.Group{}, err
-	}
-	g, err := w.update(ctx, a, changeGroup, ref, version, "group.change", func(t *store.Store, g *store.Group, e expiry, now time.Time) ([]api.FieldChange, error) {
-		c, err := moveGroup(ctx, t, g, address, aliases, patch.Aliases != nil)
-		if err != nil {
-			return nil, err
-		}
-		return append(c, a.applyToGroup(g, patch, e, now)...), nil
-	})
-	return g, w.takeAddress(ctx, err, address, domains)
+// Change is one change that is being made: a View within its transaction, with what can
+// be written, locked, recorded and sent. [Kernel.Do] makes one.
+type Change struct {
+	View
+	Tx     *store.Tx
+	Report *api.Preview // what the change does, for whoever asked
+
+	id       uuid.UUID
+	events   []store.Event
+	affected [][]store.Affected
+	letters  []store.Message
+	to       [][]string
+	queued   bool
 }
 
-// moveGroup gives a group another address, whose old one stays as an alias, and,
-// where they are given, other aliases.
-func moveGroup(ctx context.Context, t *store.Store, g *store.Group, address string, aliases []string, given bool) ([]api.FieldChange, error) {
-	before, err := t.Aliases(ctx, []uuid.UUID{g.ID})
-	if err != nil {
+// Previewing reports whether nothing of the change is kept. What costs much and is not
+// needed to say what it would do can be left out then.
+func (c *Change) Previewing() bool { return c.By.Preview }
+
+// Locked is a group that is locked, with where the actor stands with it.
+type Locked struct {
+	Group
+	was     store.Group
+	touched bool
+}
+
+// LockGroup locks a group and asks permission for an action on it, as it is then.
+func (c *Change) LockGroup(id uuid.UUID, ref string, do access.Action) (*Locked, error) {
+	g, err := c.Tx.LockGroup(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, ErrNoGroup(ref)
+	} else if err != nil {
 		return nil, err
 	}
-	was := before[g.ID]
-	if !given {
-		aliases = slices.Clone(was)
-	}
-	var c []api.FieldChange
-	if address != g.Address {
-		changed(&c, "address", g.Address, address)
-		aliases = append(slices.DeleteFunc(aliases, func(x string) bool { return x == address || x == g.Address }), g.Address)
-		g.Address, g.AddrKey = address, strings.ToLower(address)
-	}
-	slices.Sort(aliases)
-	if !slices.Equal(was, aliases) {
-		c = append(c, api.FieldChange{Field: "aliases", From: was, To: aliases})
-	}
-	if len(c) == 0 {
-		return nil, nil
-	}
-	return c, t.SetAddresses(ctx, g, aliases)
+	c.Now()
+	allowed, err := c.allowOn(g, ref, do)
+	return &Locked{Group: allowed, was: g}, err
 }
 
-// applyToGroup puts the rest of a patch into a group and returns what that changes.
-func (a Actor) applyToGroup(g *store.Group, patch api.GroupPatch, e expiry, now time.Time) []api.FieldChange {
-	var c []api.FieldChange
-	apply := func(field string, to *string, at *string) {
-		if to != nil {
-			v := strings.TrimSpace(*to)
-			changed(&c, field, *at, v)
-			*at = v
+// Hold wraps a group that was locked by other means and needs no permission.
+func Hold(g store.Group) *Locked { return &Locked{Group: Group{Group: g}, was: g} }
+
+// Was returns the group as it was when it was locked.
+func (g *Locked) Was() store.Group { return g.was }
+
+// CheckVersion refuses a change that began from an older version of a group; 0 is none.
+func (g *Locked) CheckVersion(version int) error {
+	if version > 0 && version != g.Version {
+		return StaleGroup(g.Name, version, g.Version)
+	}
+	return nil
+}
+
+// CheckRevision is CheckVersion for who is in a group.
+func (g *Locked) CheckRevision(revision int) error {
+	if revision > 0 && revision != g.Revision {
+		return StaleGroup("the people of "+g.Name, revision, g.Revision)
+	}
+	return nil
+}
+
+// Save writes a group that was locked.
+func (c *Change) Save(g *Locked) error {
+	if g.touched && g.Version == g.was.Version {
+		g.Version++
+	}
+	err := c.Tx.SaveGroup(&g.Group.Group, g.was)
+	g.was, g.touched = g.Group.Group, false
+	return err
+}
+
+// Record writes an event into the history: about a group, or nil for none, and with
+// everybody whom it affected.
+func (c *Change) Record(f event.Fact, g *store.Group, affected ...store.Affected) error {
+	e := event.Event{By: Who(c.By.Person), Via: c.By.Via, Fact: f}
+	row := store.Event{ChangeID: c.id, At: c.Now(), Kind: string(f.Kind()), Actor: c.By.String(), Via: c.By.Via, RequestID: c.By.RequestID}
+	if c.By.Person.ID != uuid.Nil {
+		row.ActorID = &c.By.Person.ID
+	}
+	if g != nil {
+		e.Group, row.GroupID = WhoGroup(g), &g.ID
+	}
+	var err error
+	if row.Data, err = e.Encode(); err != nil {
+		return err
+	}
+	c.events, c.affected = append(c.events, row), append(c.affected, affected)
+	return nil
+}
+
+// Send queues a letter about a group, or about none, to addresses of the workspace's
+// domain or outside it.
+func (c *Change) Send(g *store.Group, to []string, l Letter) error {
+	if len(to) == 0 {
+		return nil
+	}
+	var group *uuid.UUID
+	from := to[0]
+	if g != nil {
+		group, from = &g.ID, g.Address
+	}
+	_, domain, _ := strings.Cut(from, "@")
+	m, err := l.message(group, domain, to, c.Now())
+	c.letters, c.to = append(c.letters, m), append(c.to, to)
+	return err
+}
+
+// MailQueued says that mail was queued beside the letters.
+func (c *Change) MailQueued() { c.queued = true }
+
+// flush writes what was recorded and sent.
+func (c *Change) flush() error {
+	if err := c.Tx.AddEvents(c.events, c.affected); err != nil {
+		return err
+	}
+	c.queued = c.queued || len(c.letters) > 0
+	return c.Tx.AddMessages(c.letters, c.to)
+}
+
+// Says puts what the change does in one sentence.
+func (c *Change) Says(sentence string) { c.Report.Says = sentence }
+
+// Effect adds what the change does to one thing.
+func (c *Change) Effect(e api.Effect) { c.Report.Effects = append(c.Report.Effects, e) }
+
+// Warn adds what is allowed but doubtful.
+func (c *Change) Warn(faults []*fault.Fault) {
+	c.Report.Warnings = append(c.Report.Warnings, Faults(faults)...)
+}
+
+// Faults shapes faults of the core.
+func Faults(in []*fault.Fault) []api.Fault {
+	out := make([]api.Fault, len(in))
+	for i, f := range in {
+		out[i] = api.Fault{Field: f.Field, Says: f.Says, Mend: f.Mend}
+	}
+	return out
+}
+
+// OwnersOf is the address by which the owners of a group are written to.
+func OwnersOf(g *store.Group) string {
+	return strings.Replace(g.Address, "@", mailaddr.OwnersSuffix+"@", 1)
+}
+
+// Once makes a change that makes something. Where the actor has a key, a repeat of the
+// same request with the same key makes nothing: answer is then what the first one set it
+// to. f sets it; it must hold no secret that is written as JSON.
+func Once[T any](ctx context.Context, k *Kernel, by Actor, request any, answer *T, f func(c *Change) error) error {
+	if by.Key == "" || by.Preview {
+		return k.Do(ctx, by, f)
+	}
+	if found, err := Answered(k.View(ctx, by), request, answer); found || err != nil {
+		return err
+	}
+	sum, err := digest(request)
+	if err != nil {
+		return err
+	}
+	err = k.Do(ctx, by, func(c *Change) error {
+		if err := c.Tx.AddIdempotency(store.Idempotency{PersonID: by.Person.ID, IdemKey: by.Key, Request: sum, CreatedAt: c.clock()}); err != nil {
+			return errors.Join(errKeyTaken, err)
+		}
+		if err := f(c); err != nil {
+			return err
+		}
+		b, err := json.Marshal(answer)
+		if err != nil {
+			return err
+		}
+		return c.Tx.AnswerIdempotency(by.Person.ID, by.Key, b)
+	})
+	if errors.Is(err, errKeyTaken) && errors.Is(err, store.ErrDuplicate) {
+		if found, err := Answered(k.View(ctx, by), request, answer); found || err != nil {
+			return err
 		}
 	}
-	apply("name", patch.Name, &g.Name)
-	apply("description", patch.Description, &g.Description)
-	apply("language", patch.Language, &g.Language)
-	apply("welcome", patch.Welcome, &g.Welcome)
-	if patch.Traits != nil {
-		to := strings.Join(*patch.Traits, ",")
-		apply("traits", &to, &g.Traits)
-	}
-	if patch.Delivery != nil && *patch.Delivery != "" {
-		changed(&c, "default_delivery", delivery(g.DefaultMail), *patch.Delivery)
-		g.DefaultMail = *patch.Delivery == "each"
-	}
-	before := g.Life()
-	if patch.Standing != nil {
-		apply("standing", patch.Standing, &g.Standing)
-		g.StandingBy = a.Person.Address
-	}
-	if patch.Chosen != nil {
-		changed(&c, "chosen", g.Chosen, *patch.Chosen)
-		g.Chosen = *patch.Chosen
-	}
-	if after := g.Life(); after != before && g.EndedAt == nil {
-		g.SetExpires(e.policy.Expiry(after, now))
-		changed(&c, "expires_at", date(before.Expires), date(g.Life().Expires))
-	}
-	return c
+	return err
 }
+
+func digest(request any) ([]byte, error) {
+	b, err := json.Marshal(request)
+	sum := sha256.Sum256(b)
+	return sum[:], err
+}
+
+var errKeyTaken = errors.New("take the idempotency key")
+
+// Answered reports whether a request with the actor's key was done before, and what it was
+// answered. A use case asks before it checks what the first request has changed, such as
+// whether an address is free; Once asks in any case.
+func Answered[T any](v *View, request any, answer *T) (bool, error) {
+	if v.By.Key == "" || v.By.Preview {
+		return false, nil
+	}
+	sum, err := digest(request)
+	if err != nil {
+		return false, err
+	}
+	i, err := v.Read.Idempotency(v.By.Person.ID, v.By.Key)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	} else if err != nil {
+		return false, err
+	}
+	if !bytes.Equal(i.Request, sum) {
+		return false, Fail(Conflict, "The Idempotency-Key %q was used for a different request. Use a new one.", v.By.Key)
+	}
+	return true, json.Unmarshal(i.Answer, answer)
+}
+
+// OnGroupOnce is [Kernel.OnGroup] for a change that makes something, as [Once] is
+// [Kernel.Do]. first, where it is not nil, takes locks that come before that of the group.
+func OnGroupOnce[T any](ctx context.Context, k *Kernel, by Actor, ref string, do access.Action, first func(c *Change) error, request any, answer *T, f func(c *Change, g *Locked) error) error {
+	found, err := k.View(ctx, by).FindGroup(ref, do)
+	if err != nil {
+		return err
+	}
+	leave, err := k.gates.enter(ctx, found.ID, by.Preview)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	return Once(ctx, k, by, []any{do, found.ID, request}, answer, func(c *Change) error {
+		if first != nil {
+			if err := first(c); err != nil {
+				return err
+			}
+		}
+		g, err := c.LockGroup(found.ID, ref, do)
+		if err != nil {
+			return err
+		}
+		return f(c, g)
+	})
+}
+
+// Looked ends a use case that was only looked at before its change began.
+func (a Actor) Looked() error { return errPreviewed }
+
+// Touch marks that something of a group changed that its own row does not show, such as its
+// aliases, so that it counts as edited.
+func (g *Locked) Touch() { g.touched = true }

@@ -39,8 +39,8 @@ type language struct {
 // has the same letters with the same braces.
 var languages = map[string]language{"en": english, "de": german}
 
-// languageNames lists the tags.
-func languageNames() []string { return slices.Sorted(maps.Keys(languages)) }
+// LanguageNames lists the tags of the languages in which notices are written.
+func LanguageNames() []string { return slices.Sorted(maps.Keys(languages)) }
 
 // languageOf returns a language by its tag, English for a tag that is not known.
 func languageOf(tag string) language {
@@ -50,20 +50,35 @@ func languageOf(tag string) language {
 	return english
 }
 
+// KnownLanguage reports whether notices are written in a language.
+func KnownLanguage(tag string) bool {
+	_, ok := languages[tag]
+	return ok
+}
+
+// DateIn writes a day in a language.
+func DateIn(tag string, t time.Time) string { return languageOf(tag).date(t) }
+
+// DaysIn says in a language when something is that is so many days ahead.
+func DaysIn(tag string, n int) string { return languageOf(tag).days(n) }
+
+// RoleIn names a role in a language, with its article.
+func RoleIn(tag, role string) string { return languageOf(tag).roles[role] }
+
 // Letters that the service writes.
 const (
-	letterDue          = "due"
-	letterLapsed       = "lapsed"
-	letterPostDeclined = "post declined"
-	letterAdded        = "added"
-	letterInvitation   = "invitation"
-	letterRequest      = "request"
-	letterApproved     = "request approved"
-	letterRefused      = "request declined"
-	letterHandedOver   = "handed over"
-	letterRuleHeld     = "rule held"
-	letterOwnerless    = "ownerless"
-	letterPassword     = "password"
+	LetterDue          = "due"
+	LetterLapsed       = "lapsed"
+	LetterPostDeclined = "post declined"
+	LetterAdded        = "added"
+	LetterInvitation   = "invitation"
+	LetterRequest      = "request"
+	LetterApproved     = "request approved"
+	LetterRefused      = "request declined"
+	LetterHandedOver   = "handed over"
+	LetterRuleWaits    = "rule waits"
+	LetterOwnerless    = "ownerless"
+	LetterPassword     = "password"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -79,61 +94,61 @@ var english = language{
 	roles:  map[string]string{"member": "a member", "moderator": "a moderator", "owner": "an owner"},
 	sender: "Mail groups",
 	letters: map[string]Wording{
-		letterDue: {"{name} expires {when}, on {date}", []string{
+		LetterDue: {"{name} expires {when}, on {date}", []string{
 			"The group {name} ({address}) expires {when}, on {date}.",
 			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
 			"If nobody renews it, it takes no more mail from that day on. Everything in it can be restored for {recovery} days after."},
 			"Renew {name}", whyOwnerEnglish},
-		letterLapsed: {"{name} has lapsed and can be restored until {date}", []string{
+		LetterLapsed: {"{name} has lapsed and can be restored until {date}", []string{
 			"The group {name} ({address}) was not renewed and has lapsed. Mail to it is refused.",
 			"You can restore it, with everything in it, until {date}. After that it is gone."},
 			"Restore {name}", whyOwnerEnglish},
-		letterPostDeclined: {"Declined: {subject}", []string{
+		LetterPostDeclined: {"Declined: {subject}", []string{
 			"Your message \"{subject}\" to {name} ({address}) was not passed on.",
 			"The reason given: {reason}"},
 			"", "This came because you wrote to a group whose messages wait for approval."},
-		letterAdded: {"You are now in {name}", []string{
+		LetterAdded: {"You are now in {name}", []string{
 			"{by} put you into the mail group {name} ({address}).",
 			"What it is for: {description}",
 			"{welcome}",
 			"Mail to {address} reaches you from now on: {delivery}.",
 			"To change that, or to leave, open the page below, or write to its owners at {owners}."},
 			"Open {name}", "This came because you were put into the group {address}."},
-		letterInvitation: {"{by} invites you into {name}", []string{
+		LetterInvitation: {"{by} invites you into {name}", []string{
 			"{by} invites you into the mail group {name} ({address}) as {role}.",
 			"What it is for: {description}",
 			"Open the page below to accept or to decline. Nothing happens until you do.",
 			"The invitation ends on {date}. Questions go to its owners at {owners}."},
 			"Answer the invitation", "This came because somebody who runs the group {address} gave your address."},
-		letterRequest: {"{person} {asks} {name}", []string{
+		LetterRequest: {"{person} {asks} {name}", []string{
 			"{person} ({from}) {asks} {name} ({address}).",
 			"What they say: {note}",
 			"Open the page below to approve or to decline."},
 			"Decide", whyOwnerEnglish},
-		letterApproved: {"Approved: {name}", []string{
+		LetterApproved: {"Approved: {name}", []string{
 			"{by} approved that you {did} {name} ({address}).",
 			"What they say: {reason}"},
 			"Open {name}", "This came because you asked for it."},
-		letterRefused: {"Declined: {name}", []string{
+		LetterRefused: {"Declined: {name}", []string{
 			"{by} declined that you {did} {name} ({address}).",
 			"The reason given: {reason}",
 			"You can write to its owners at {owners}."},
 			"", "This came because you asked for it."},
-		letterHandedOver: {"You now own {name}", []string{
+		LetterHandedOver: {"You now own {name}", []string{
 			"{person} leaves the organisation and was the last owner of {name} ({address}). {by} made you an owner.",
 			"What it is for: {description}",
 			"Open the page below to see who is in it. If it is not yours to run, make somebody else an owner."},
 			"Open {name}", "This came because you were made an owner of the group {address}."},
-		letterRuleHeld: {"Many people would leave {name}: please look", []string{
+		LetterRuleWaits: {"Many people would leave {name}: please look", []string{
 			"By its rule, {count} would no longer be in the group {name} ({address}). That is more than its guard allows, so nobody was removed yet.",
 			"The cause: {cause}",
 			"Open the page below to let it happen, or to change the rule."},
 			"Look at the rule", whyOwnerEnglish},
-		letterOwnerless: {"{name} has no owner", []string{
+		LetterOwnerless: {"{name} has no owner", []string{
 			"{person} left the organisation and was the last owner of {name} ({address}). Nobody owns it now.",
 			"Open the page below and name an owner."},
 			"Name an owner", whyOwnerEnglish},
-		letterPassword: {"Choose your password for the mail groups", []string{
+		LetterPassword: {"Choose your password for the mail groups", []string{
 			"{person}, with the page below you choose the password with which {address} signs in to the mail groups.",
 			"{by} sent you this link.",
 			"It works once, until {date}. If you did not expect it, do nothing: all stays as it is."},
@@ -156,61 +171,61 @@ var german = language{
 	roles:  map[string]string{"member": "Mitglied", "moderator": "Moderator oder Moderatorin", "owner": "Eigentümer oder Eigentümerin"},
 	sender: "E-Mail-Gruppen",
 	letters: map[string]Wording{
-		letterDue: {"{name} läuft {when} ab, am {date}", []string{
+		LetterDue: {"{name} läuft {when} ab, am {date}", []string{
 			"Die Gruppe {name} ({address}) läuft {when} ab, am {date}.",
 			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie „Renew“.",
 			"Verlängert sie niemand, nimmt sie von diesem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
 			"{name} verlängern", whyOwnerGerman},
-		letterLapsed: {"{name} ist abgelaufen; wiederherstellbar bis {date}", []string{
+		LetterLapsed: {"{name} ist abgelaufen; wiederherstellbar bis {date}", []string{
 			"Die Gruppe {name} ({address}) wurde nicht verlängert und ist abgelaufen. E-Mails an sie werden abgewiesen.",
 			"Bis zum {date} können Sie sie mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
 			"{name} wiederherstellen", whyOwnerGerman},
-		letterPostDeclined: {"Abgelehnt: {subject}", []string{
+		LetterPostDeclined: {"Abgelehnt: {subject}", []string{
 			"Ihre Nachricht „{subject}“ an {name} ({address}) wurde nicht weitergeleitet.",
 			"Als Grund wurde angegeben: {reason}"},
 			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten freigegeben werden müssen."},
-		letterAdded: {"Sie sind jetzt in {name}", []string{
+		LetterAdded: {"Sie sind jetzt in {name}", []string{
 			"{by} hat Sie in die E-Mail-Gruppe {name} ({address}) aufgenommen.",
 			"Wofür sie da ist: {description}",
 			"{welcome}",
 			"E-Mails an {address} erreichen Sie von nun an: {delivery}.",
 			"Um das zu ändern oder die Gruppe zu verlassen, öffnen Sie die Seite unten, oder schreiben Sie an {owners}."},
 			"{name} öffnen", "Sie erhalten dies, weil Sie in die Gruppe {address} aufgenommen wurden."},
-		letterInvitation: {"{by} lädt Sie in {name} ein", []string{
+		LetterInvitation: {"{by} lädt Sie in {name} ein", []string{
 			"{by} lädt Sie in die E-Mail-Gruppe {name} ({address}) ein, als {role}.",
 			"Wofür sie da ist: {description}",
 			"Öffnen Sie die Seite unten, um zuzusagen oder abzusagen. Bis dahin geschieht nichts.",
 			"Die Einladung endet am {date}. Fragen beantworten die Eigentümer unter {owners}."},
 			"Einladung beantworten", "Sie erhalten dies, weil jemand, der die Gruppe {address} führt, Ihre Adresse angegeben hat."},
-		letterRequest: {"{person} {asks} {name}", []string{
+		LetterRequest: {"{person} {asks} {name}", []string{
 			"{person} ({from}) {asks} {name} ({address}).",
 			"Dazu schreibt die Person: {note}",
 			"Öffnen Sie die Seite unten, um zuzustimmen oder abzulehnen."},
 			"Entscheiden", whyOwnerGerman},
-		letterApproved: {"Zugestimmt: {name}", []string{
+		LetterApproved: {"Zugestimmt: {name}", []string{
 			"{by} hat zugestimmt, dass Sie {did} {name} ({address}).",
 			"Dazu: {reason}"},
 			"{name} öffnen", "Sie erhalten dies, weil Sie darum gebeten haben."},
-		letterRefused: {"Abgelehnt: {name}", []string{
+		LetterRefused: {"Abgelehnt: {name}", []string{
 			"{by} hat abgelehnt, dass Sie {did} {name} ({address}).",
 			"Als Grund wurde angegeben: {reason}",
 			"Die Eigentümer erreichen Sie unter {owners}."},
 			"", "Sie erhalten dies, weil Sie darum gebeten haben."},
-		letterHandedOver: {"{name} gehört jetzt Ihnen", []string{
+		LetterHandedOver: {"{name} gehört jetzt Ihnen", []string{
 			"{person} verlässt die Organisation, und niemand sonst war Eigentümer von {name} ({address}). {by} hat die Gruppe Ihnen übergeben.",
 			"Wofür sie da ist: {description}",
 			"Öffnen Sie die Seite unten, um zu sehen, wer darin ist. Sollen nicht Sie sie führen, machen Sie jemand anderen zum Eigentümer."},
 			"{name} öffnen", "Sie erhalten dies, weil Ihnen die Gruppe {address} übergeben wurde."},
-		letterRuleHeld: {"Viele Personen würden {name} verlassen: bitte prüfen", []string{
+		LetterRuleWaits: {"Viele Personen würden {name} verlassen: bitte prüfen", []string{
 			"Nach ihrer Regel wären {count} nicht mehr in der Gruppe {name} ({address}). Das ist mehr, als ihr Schutz erlaubt; bisher wurde niemand entfernt.",
 			"Der Anlass: {cause}",
 			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regel zu ändern."},
 			"Regel ansehen", whyOwnerGerman},
-		letterOwnerless: {"{name} hat keinen Eigentümer", []string{
+		LetterOwnerless: {"{name} hat keinen Eigentümer", []string{
 			"{person} hat die Organisation verlassen, und niemand sonst war Eigentümer von {name} ({address}). Die Gruppe gehört nun niemandem.",
 			"Öffnen Sie die Seite unten und bestimmen Sie jemanden."},
 			"Eigentümer bestimmen", whyOwnerGerman},
-		letterPassword: {"Wählen Sie Ihr Passwort für die E-Mail-Gruppen", []string{
+		LetterPassword: {"Wählen Sie Ihr Passwort für die E-Mail-Gruppen", []string{
 			"{person}, auf der Seite unten wählen Sie das Passwort, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
 			"{by} hat Ihnen diesen Link geschickt.",
 			"Er gilt einmal, bis zum {date}. Haben Sie ihn nicht erwartet, tun Sie nichts: alles bleibt, wie es ist."},
@@ -224,7 +239,8 @@ var phrases = map[string]map[string]string{
 	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern"},
 }
 
-func phrase(tag, key string) string {
+// Phrase is a part of a sentence in a language.
+func Phrase(tag, key string) string {
 	if p, ok := phrases[tag]; ok {
 		return p[key]
 	}

@@ -2,33 +2,34 @@ import createClient from 'openapi-fetch';
 import type { components, paths } from './schema.gen';
 
 type Schemas = components['schemas'];
-export type Group = Schemas['Group'];
-export type Member = Schemas['Member'];
-export type Me = Schemas['Me'];
-export type Person = Schemas['Person'];
-export type Picture = Schemas['Picture'];
-export type Proposal = Schemas['Proposal'];
-export type PolicyPatch = Schemas['PolicyPatch'];
-export type NewGroup = Schemas['NewGroup'];
+export type Decided = Schemas['DecidedAll'];
 export type Decision = Schemas['Decision'];
-export type Shift = Schemas['Shift'];
-export type StandIn = Schemas['StandIn'];
-export type Fault = Schemas['Fault'];
 export type Expiry = Schemas['Expiry'];
-export type ExpiryEffect = Schemas['ExpiryEffect'];
-export type HistoryEntry = Schemas['HistoryEntry'];
-export type Added = Schemas['Added'];
-export type Roster = Schemas['Roster'];
-export type PeopleList = Schemas['PeopleList'];
-export type RuleEffect = Schemas['RuleEffect'];
-export type Request = Schemas['Request'];
-export type Offer = Schemas['Offer'];
-export type StartingPoint = Schemas['StartingPoint'];
-export type Naming = Schemas['Naming'];
-export type PersonDetails = Schemas['PersonDetails'];
-export type ImportResult = Schemas['ImportResult'];
-export type LookAlike = Schemas['LookAlike'];
 export type Failure = Schemas['Failure'];
+export type Fault = Schemas['Fault'];
+export type Group = Schemas['Group'];
+export type HistoryEntry = Schemas['HistoryEntry'];
+export type Line = Schemas['Line'];
+export type LinkPreview = Schemas['LinkPreview'];
+export type LookAlike = Schemas['LookAlike'];
+export type Me = Schemas['Me'];
+export type Member = Schemas['Member'];
+export type Naming = Schemas['Naming'];
+export type Nesting = Schemas['Nesting'];
+export type NewGroup = Schemas['NewGroup'];
+export type PeopleList = Schemas['PeopleList'];
+export type Person = Schemas['Person'];
+export type PersonDetails = Schemas['PersonDetails'];
+export type PolicyPatch = Schemas['PolicyPatch'];
+export type PolicySetting = Schemas['PolicySetting'];
+export type PolicySummary = Schemas['PolicySummary'];
+export type Post = Schemas['Post'];
+export type Preview = Schemas['Preview'];
+export type Proposal = Schemas['Proposal'];
+export type Request = Schemas['Request'];
+export type RuleMatch = Schemas['RuleMatch'];
+export type StandIn = Schemas['StandIn'];
+export type StartingPoint = Schemas['StartingPoint'];
 
 /** Refusal is an answer that says no, with the fields that it is about. */
 export class Refusal extends Error {
@@ -38,10 +39,6 @@ export class Refusal extends Error {
     super(failure?.detail ?? 'The service does not answer. Check your connection, then try again.');
     this.status = status;
     this.problems = failure?.problems ?? [];
-  }
-  /** about returns what the answer says of a field, or undefined. */
-  about(field: string): string | undefined {
-    return this.problems.find((p) => p.field === field)?.says;
   }
 }
 

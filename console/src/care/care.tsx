@@ -1,16 +1,19 @@
 import { Box, Button, Field, Grid, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
-import { useMutation, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useQuery } from '@tanstack/react-query';
+import { useWatch } from 'react-hook-form';
 import { Link } from 'react-router';
-import { api, ask, type Expiry, Refusal } from '../api/client';
+import { api, ask, type Expiry } from '../api/client';
+import { date, dayOr, plural } from '../lib/dates';
+import { useDraft } from '../lib/use-draft';
+import { useList } from '../lib/use-list';
+import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
-import { date, plural } from '../ui/dates';
-import { Loading, Nothing, Panel, State, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
+import { State } from '../shared/state';
+import { Loading, More, Moved, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
 export default function Care() {
-  const expiry = useQuery({ queryKey: ['expiry'], queryFn: () => ask(api.GET('/api/v1/expiry')) });
+  const expiry = useQuery({ queryKey: ['life', 'expiry'], queryFn: () => ask(api.GET('/api/v1/expiry')) });
   return (
     <Box p={{ base: 3, md: 5 }} maxW="80rem" mx="auto">
       <Heading as="h1" size="2xl" mb="4">
@@ -18,9 +21,9 @@ export default function Care() {
       </Heading>
       <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
         {expiry.data ? (
-          <Rule key={expiry.data.version} saved={expiry.data} />
+          <Rule saved={expiry.data} />
         ) : expiry.error ? (
-          <Trouble error={expiry.error} />
+          <Trouble error={expiry.error} retry={() => void expiry.refetch()} />
         ) : (
           <Loading what="the rule" />
         )}
@@ -33,72 +36,76 @@ export default function Care() {
   );
 }
 
-type Form = { term: string; scope: string; notices: string; caretaker: string; zone: string };
+type Form = { term_days: string; scope: Expiry['scope']; notices: string; caretaker: string; time_zone: string };
 
 const number = (s: string) => (/^\d+$/.test(s.trim()) ? Number(s.trim()) : Number.NaN);
-
-function Rule({ saved }: { saved: Expiry }) {
-  const me = useMe();
-  const first: Form = {
-    term: String(saved.term_days),
-    scope: saved.scope,
-    notices: saved.notices.join(', '),
-    caretaker: saved.caretaker,
-    zone: saved.time_zone,
-  };
-  const [form, setForm] = useState(first);
-  const set = (part: Partial<Form>) => setForm((f) => ({ ...f, ...part }));
-  const changed = JSON.stringify(form) !== JSON.stringify(first);
-  const notices = form.notices
+const bodyOf = (f: Form): Expiry => ({
+  term_days: number(f.term_days),
+  scope: f.scope,
+  notices: f.notices
     .split(/[\s,]+/)
     .filter(Boolean)
-    .map(number);
-  const unreadable = Number.isNaN(number(form.term))
+    .map(number),
+  caretaker: f.caretaker.trim(),
+  time_zone: f.time_zone.trim(),
+});
+
+function Rule({ saved }: { saved: Expiry }) {
+  const may = useMe().may.includes('change_expiry');
+  const draft = useDraft<Form, Expiry>({
+    saved: {
+      term_days: String(saved.term_days),
+      scope: saved.scope,
+      notices: saved.notices.join(', '),
+      caretaker: saved.caretaker,
+      time_zone: saved.time_zone,
+    },
+    version: saved.version ?? 0,
+    touches: ['life', 'group', 'me'],
+    save: (f, tag) => ask(api.PUT('/api/v1/expiry', { params: { header: { 'If-Match': tag } }, body: bodyOf(f) })),
+    onSaved: () => toaster.create({ type: 'success', title: 'The rule is in force' }),
+  });
+  const { register } = draft;
+  const body = bodyOf(useWatch({ control: draft.form.control }) as Form);
+  const unreadable = Number.isNaN(body.term_days)
     ? 'The term has to be a number of days.'
-    : notices.some(Number.isNaN)
+    : body.notices.some(Number.isNaN)
       ? 'The notice days have to be numbers, such as 30, 15, 1.'
       : '';
-  const body: Expiry = {
-    term_days: number(form.term),
-    scope: form.scope,
-    notices,
-    caretaker: form.caretaker.trim(),
-    time_zone: form.zone.trim(),
-  };
   const asked = JSON.stringify(body);
   const settled = useSettled(asked, 200);
-  const may = me.workspace_role === 'administrator';
-  const effect = useQuery({
-    queryKey: ['expiry-effect', settled],
-    enabled: changed && may && unreadable === '' && settled === asked,
-    queryFn: () => ask(api.POST('/api/v1/expiry/effect', { body: JSON.parse(settled) as Expiry })),
+  const preview = useQuery({
+    queryKey: ['life', 'expiry', 'preview', settled],
+    enabled: draft.dirty && may && unreadable === '' && settled === asked,
+    queryFn: () => ask(api.POST('/api/v1/expiry/preview', { body: JSON.parse(settled) as Expiry })),
   });
-  const save = useMutation({
-    mutationFn: () =>
-      ask(api.PUT('/api/v1/expiry', { params: { header: { 'If-Match': `"${saved.version}"` } }, body })),
-    onSuccess: () => toaster.create({ type: 'success', title: 'The rule is in force' }),
-  });
-  const problem = save.error ?? (changed ? effect.error : null);
-  const about = (f: string) => (problem instanceof Refusal ? problem.about(f) : undefined);
+  const p = unreadable ? undefined : preview.data;
+  const says = (field: keyof Form) =>
+    draft.problem(field) ?? p?.problems.find((x) => x.field === field || x.field.startsWith(field + '['))?.says;
+  const unplaced = p?.problems.filter((x) => !(x.field.replace(/\[.*/, '') in draft.form.getValues())) ?? [];
+  const text = (
+    field: 'term_days' | 'notices' | 'caretaker' | 'time_zone',
+    label: string,
+    width: string,
+    help = '',
+  ) => (
+    <Field.Root w={width} invalid={draft.dirty && !!says(field)}>
+      <Field.Label>{label}</Field.Label>
+      <Input disabled={!may} {...(field === 'term_days' ? { inputMode: 'numeric' } : {})} {...register(field)} />
+      {help && <Field.HelperText>{help}</Field.HelperText>}
+      <Field.ErrorText>{says(field)}</Field.ErrorText>
+    </Field.Root>
+  );
   return (
     <Panel title="How long groups live">
       <Stack gap="4">
+        <Moved draft={draft} />
         <HStack gap="4" align="start" wrap="wrap">
-          <Field.Root w="10rem" invalid={!!about('term_days')}>
-            <Field.Label>Term in days</Field.Label>
-            <Input
-              name="term"
-              inputMode="numeric"
-              value={form.term}
-              disabled={!may}
-              onChange={(e) => set({ term: e.target.value })}
-            />
-            <Field.HelperText>0: groups never expire</Field.HelperText>
-          </Field.Root>
+          {text('term_days', 'Term in days', '10rem', '0: groups never expire')}
           <Field.Root w="12rem">
             <Field.Label>Applies to</Field.Label>
             <NativeSelect.Root disabled={!may}>
-              <NativeSelect.Field name="scope" value={form.scope} onChange={(e) => set({ scope: e.target.value })}>
+              <NativeSelect.Field {...register('scope')}>
                 <option value="all">all groups</option>
                 <option value="chosen">chosen groups</option>
                 <option value="none">no groups</option>
@@ -106,44 +113,27 @@ function Rule({ saved }: { saved: Expiry }) {
               <NativeSelect.Indicator />
             </NativeSelect.Root>
           </Field.Root>
-          <Field.Root w="12rem" invalid={!!about('notices')}>
-            <Field.Label>Notices, days before</Field.Label>
-            <Input
-              name="notices"
-              value={form.notices}
-              disabled={!may}
-              onChange={(e) => set({ notices: e.target.value })}
-            />
-          </Field.Root>
-          <Field.Root w="20rem" invalid={!!about('caretaker')}>
-            <Field.Label>Caretaker</Field.Label>
-            <Input
-              name="caretaker"
-              value={form.caretaker}
-              disabled={!may}
-              onChange={(e) => set({ caretaker: e.target.value })}
-            />
-            <Field.HelperText>Gets the notices of groups that nobody owns.</Field.HelperText>
-          </Field.Root>
-          <Field.Root w="14rem" invalid={!!about('time_zone')}>
-            <Field.Label>Time zone</Field.Label>
-            <Input name="zone" value={form.zone} disabled={!may} onChange={(e) => set({ zone: e.target.value })} />
-            <Field.HelperText>Days begin at its midnight.</Field.HelperText>
-          </Field.Root>
+          {text('notices', 'Notices, days before', '12rem')}
+          {text('caretaker', 'Caretaker', '20rem', 'Gets the notices of groups that nobody owns.')}
+          {text('time_zone', 'Time zone', '14rem', 'Days begin at its midnight.')}
         </HStack>
-        {changed && (
+        {draft.dirty && (
           <Stack gap="3" borderTopWidth="1px" pt="4" aria-live="polite">
-            {unreadable ? <Trouble error={unreadable} /> : <Trouble error={problem} />}
-            {effect.data && !unreadable && !effect.error && (
+            <Trouble error={unreadable || (preview.error ?? draft.error)} />
+            {unplaced.map((x) => (
+              <Trouble key={x.field + x.says} error={x.says} />
+            ))}
+            {p && p.problems.length === 0 && (
               <>
-                <Text fontSize="lg">{effect.data.says}</Text>
-                {effect.data.ownerless > 0 && (
-                  <Text className="warn">
-                    {plural(effect.data.ownerless, 'group has', 'groups have')} no owner:{' '}
-                    {form.caretaker || 'the administrators'} will be told.
-                  </Text>
-                )}
-                {effect.data.sample.length > 0 && (
+                <Text fontSize="lg">{p.says}</Text>
+                {p.effects
+                  .filter((e) => e.field === 'ownerless')
+                  .map((e) => (
+                    <Text key={e.field} className="warn">
+                      {e.says}
+                    </Text>
+                  ))}
+                {p.sample.length > 0 && (
                   <table className="list">
                     <thead>
                       <tr>
@@ -153,11 +143,11 @@ function Rule({ saved }: { saved: Expiry }) {
                       </tr>
                     </thead>
                     <tbody>
-                      {effect.data.sample.map((m) => (
+                      {p.sample.map((m) => (
                         <tr key={m.address}>
                           <td>{m.name}</td>
-                          <td>{m.from ? date(m.from) : 'never'}</td>
-                          <td>{m.to ? date(m.to) : 'never'}</td>
+                          <td>{m.from ? dayOr(m.from) : 'never'}</td>
+                          <td>{m.to ? dayOr(m.to) : 'never'}</td>
                         </tr>
                       ))}
                     </tbody>
@@ -168,13 +158,13 @@ function Rule({ saved }: { saved: Expiry }) {
             <HStack>
               <Button
                 colorPalette="ivy"
-                disabled={unreadable !== '' || !effect.data}
-                loading={save.isPending}
-                onClick={() => save.mutate()}
+                disabled={!p || p.problems.length > 0}
+                loading={draft.saving}
+                onClick={() => void draft.save()}
               >
                 Put this rule in force
               </Button>
-              <Button variant="ghost" colorPalette="gray" onClick={() => setForm(first)}>
+              <Button variant="ghost" colorPalette="gray" onClick={draft.drop}>
                 Drop the draft
               </Button>
             </HStack>
@@ -187,24 +177,25 @@ function Rule({ saved }: { saved: Expiry }) {
 
 function Forecast() {
   const forecast = useQuery({
-    queryKey: ['forecast'],
+    queryKey: ['life', 'forecast'],
     queryFn: () => ask(api.GET('/api/v1/expiry/forecast', { params: { query: { weeks: 13 } } })),
   });
   if (!forecast.data) return <Trouble error={forecast.error} />;
-  const most = Math.max(1, ...forecast.data.map((w) => w.groups));
-  const all = forecast.data.reduce((n, w) => n + w.groups, 0);
+  const weeks = forecast.data.items;
+  const max = Math.max(1, ...weeks.map((w) => w.groups));
+  const all = weeks.reduce((n, w) => n + w.groups, 0);
   return (
     <Panel title="Expiring in the next 13 weeks" side={<Text color="fg.muted">{plural(all, 'group')}</Text>}>
       <Stack as="ul" gap="1" listStyleType="none">
-        {forecast.data.map((w) => (
+        {weeks.map((w) => (
           <HStack as="li" key={w.begins} fontSize="sm" gap="3">
             <Text w="6.5rem" color="fg.muted" flexShrink="0">
               {date(w.begins)}
             </Text>
             <Box flex="1">
-              <Box h="3.5" w={`${(100 * w.groups) / most}%`} bg="ivy.solid" borderRadius="sm" />
+              <Box h="3.5" w={`${(100 * w.groups) / max}%`} bg="ivy.solid" borderRadius="sm" />
             </Box>
-            <Text w="2rem" textAlign="right">
+            <Text w="2.5rem" textAlign="right">
               {w.groups}
             </Text>
           </HStack>
@@ -215,19 +206,23 @@ function Forecast() {
 }
 
 function Restorable() {
-  const ended = useQuery({
-    queryKey: ['ended'],
-    queryFn: () =>
-      ask(api.GET('/api/v1/groups', { params: { query: { state: ['lapsed', 'retired'], sort: 'name', limit: 50 } } })),
+  const ended = useList({
+    key: ['group', 'ended'],
+    read: (_, cursor) =>
+      ask(
+        api.GET('/api/v1/groups', {
+          params: { query: { state: ['lapsed', 'retired'], sort: 'name', limit: 50, cursor } },
+        }),
+      ),
   });
-  if (!ended.data) return <Trouble error={ended.error} />;
+  if (!ended.loaded) return <Trouble error={ended.error} />;
   return (
-    <Panel title="Can be restored" side={<Text color="fg.muted">{plural(ended.data.total, 'group')}</Text>}>
-      {ended.data.items.length === 0 ? (
+    <Panel title="Can be restored" side={<Text color="fg.muted">{plural(ended.total, 'group')}</Text>}>
+      {ended.rows.length === 0 ? (
         <Nothing title="No group has ended lately." />
       ) : (
         <Stack as="ul" gap="2" listStyleType="none">
-          {ended.data.items.map((g) => (
+          {ended.rows.map((g) => (
             <Box as="li" key={g.id}>
               <HStack justify="space-between">
                 <Link to={`/groups/${g.address}/term`} style={{ fontWeight: 600 }}>
@@ -236,12 +231,13 @@ function Restorable() {
                 <State state={g.state} />
               </HStack>
               <Text fontSize="sm" color="fg.muted">
-                {g.term.restorable_till && `until ${date(g.term.restorable_till)}`}
+                {g.term.restorable_until && `until ${date(g.term.restorable_until)}`}
               </Text>
             </Box>
           ))}
         </Stack>
       )}
+      <More list={ended} />
     </Panel>
   );
 }

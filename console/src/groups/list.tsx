@@ -1,14 +1,14 @@
 import { Button, Flex, Heading, HStack, Input, Text } from '@chakra-ui/react';
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { memo, useMemo } from 'react';
+import { memo } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Group } from '../api/client';
+import { date, inDays, plural } from '../lib/dates';
+import { useList } from '../lib/use-list';
 import { useMe } from '../session/me';
-import { date, inDays, plural } from '../ui/dates';
-import { Loading, Nothing, State, Trouble } from '../ui/parts';
-import { useFilters } from '../ui/params';
-import { type Column, VirtualTable } from '../ui/virtual-table';
-import { writes } from '../ui/words';
+import { size } from '../shared/group-field';
+import { State } from '../shared/state';
+import { Loading, Nothing, Trouble } from '../ui/parts';
+import { type Column, RowHeight, useRows, VirtualTable } from '../ui/virtual-table';
 
 const states = ['active', 'due', 'lapsed', 'retired'] as const;
 
@@ -16,31 +16,27 @@ const columns: Column[] = [
   { key: 'name', label: 'Group', width: '31%', sort: 'name' },
   { key: 'state', label: 'State', width: '9%' },
   { key: 'owners', label: 'Owners', width: '20%' },
-  { key: 'people', label: 'People', width: '8%', sort: 'people', num: true },
+  { key: 'people', label: 'People', width: '9%', sort: 'people', num: true },
   { key: 'post', label: 'Who can write', width: '14%', sort: 'post' },
-  { key: 'expires', label: 'Expires', width: '18%', sort: 'expires' },
+  { key: 'expires', label: 'Expires', width: '17%', sort: 'expires' },
 ];
 
 export default function GroupList() {
   const me = useMe();
-  const { params, set, q, setQ, settled } = useFilters();
-  const state = params.getAll('state');
-  const sort = params.get('sort') ?? 'name';
-  const groups = useInfiniteQuery({
-    queryKey: ['groups', settled, state, sort],
-    placeholderData: keepPreviousData,
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
+  const [high, setHigh] = useRows();
+  const list = useList({
+    key: ['group', 'list'],
+    filters: ['q', 'state', 'sort'],
+    read: (query, cursor) =>
       ask(
         api.GET('/api/v1/groups', {
-          params: { query: { q: settled, sort, cursor: pageParam, limit: 200, ...(state.length ? { state } : {}) } },
+          params: {
+            query: { ...(query as { q?: string }), state: [query.state ?? []].flat() as never, cursor, limit: 200 },
+          },
         }),
       ),
-    getNextPageParam: (last) => last.next || undefined,
   });
-  const rows = useMemo(() => groups.data?.pages.flatMap((p) => p.items) ?? [], [groups.data]);
-  const total = groups.data?.pages[0]?.total ?? 0;
-
+  const state = list.values('state');
   return (
     <Flex direction="column" h="full" p={{ base: 3, md: 5 }} gap="3">
       <HStack justify="space-between" wrap="wrap">
@@ -49,7 +45,7 @@ export default function GroupList() {
             Groups
           </Heading>
           <Text color="fg.muted" aria-live="polite">
-            {groups.data && plural(total, 'group')}
+            {list.loaded && plural(list.total, 'group')}
           </Text>
         </HStack>
         {me.may.includes('create_group') && (
@@ -60,15 +56,14 @@ export default function GroupList() {
       </HStack>
       <HStack wrap="wrap" gap="3">
         <Input
-          data-search
           type="search"
           aria-label="Search groups"
-          placeholder="Search by the first letters of a name or address  ( / )"
+          placeholder="Filter by the first letters of a name or address"
           size="sm"
           maxW="26rem"
           bg="bg.panel"
-          value={q}
-          onChange={(e) => setQ(e.target.value)}
+          value={list.q}
+          onChange={(e) => list.setQ(e.target.value)}
         />
         <HStack role="group" aria-label="Show only" gap="1">
           {states.map((s) => (
@@ -78,35 +73,24 @@ export default function GroupList() {
               variant={state.includes(s) ? 'solid' : 'outline'}
               colorPalette={state.includes(s) ? 'ivy' : 'gray'}
               aria-pressed={state.includes(s)}
-              onClick={() =>
-                set((p) => {
-                  const next = state.includes(s) ? state.filter((x) => x !== s) : [...state, s];
-                  p.delete('state');
-                  for (const x of next) p.append('state', x);
-                })
-              }
+              onClick={() => list.set('state', state.includes(s) ? state.filter((x) => x !== s) : [...state, s])}
             >
               {s}
             </Button>
           ))}
         </HStack>
+        <HStack ml="auto">
+          <RowHeight rows={high} onRows={setHigh} />
+        </HStack>
       </HStack>
-      {groups.error ? (
-        <Trouble error={groups.error} retry={() => void groups.refetch()} />
-      ) : !groups.data ? (
+      {list.error ? (
+        <Trouble error={list.error} retry={list.retry} />
+      ) : !list.loaded ? (
         <Loading what="groups" />
-      ) : rows.length === 0 ? (
-        <Nothing title={q || state.length ? 'No group matches.' : 'There is no group yet.'}>
-          {q || state.length ? (
-            <Button
-              size="sm"
-              variant="outline"
-              colorPalette="gray"
-              onClick={() => {
-                setQ('');
-                set((p) => p.delete('state'));
-              }}
-            >
+      ) : list.rows.length === 0 ? (
+        <Nothing title={list.q || state.length ? 'No group matches.' : 'There is no group yet.'}>
+          {list.q || state.length ? (
+            <Button size="sm" variant="outline" colorPalette="gray" onClick={list.clear}>
               Show all groups
             </Button>
           ) : (
@@ -117,13 +101,14 @@ export default function GroupList() {
         <VirtualTable
           label="Groups"
           columns={columns}
-          rows={rows}
+          rows={list.rows}
+          high={high}
           minWidth="56rem"
           row={(g) => <Row group={g} />}
-          sort={sort}
-          onSort={(s) => set((p) => p.set('sort', s))}
-          more={groups.hasNextPage && !groups.isFetchingNextPage}
-          onMore={() => void groups.fetchNextPage()}
+          sort={list.values('sort')[0] ?? 'name'}
+          onSort={(s) => list.set('sort', s)}
+          more={list.more}
+          onMore={list.onMore}
         />
       )}
     </Flex>
@@ -131,10 +116,9 @@ export default function GroupList() {
 }
 
 const Row = memo(function Row({ group: g }: { group: Group }) {
-  const people = g.counts.owners + g.counts.moderators + g.counts.members;
   return (
     <>
-      <td>
+      <td title={g.address}>
         <a className="name" href={`/groups/${g.address}`}>
           {g.name}
         </a>
@@ -147,12 +131,12 @@ const Row = memo(function Row({ group: g }: { group: Group }) {
         {g.owners.length === 0 ? <span className="warn">nobody</span> : g.owners.map((o) => o.name).join(', ')}
       </td>
       <td className="num">
-        {people.toLocaleString('en-GB')}
+        {size(g).toLocaleString('en-GB')}
         {g.by_rule && <span className="under">by rule</span>}
         {g.counts.external > 0 && <span className="under">{g.counts.external} external</span>}
       </td>
       <td>
-        {writes[g.policy.post ?? '']}
+        {g.policy.post}
         {g.policy.post === 'anyone' && (
           <span className="under">{g.hold === 'nobody' ? 'nothing is held' : 'with approval'}</span>
         )}
@@ -161,14 +145,14 @@ const Row = memo(function Row({ group: g }: { group: Group }) {
         {g.term.ended_at ? (
           <>
             ended {date(g.term.ended_at)}
-            {g.term.restorable_till && <span className="under">restorable until {date(g.term.restorable_till)}</span>}
+            {g.term.restorable_until && <span className="under">restorable until {date(g.term.restorable_until)}</span>}
           </>
-        ) : g.term.standing ? (
+        ) : g.term.exempt ? (
           <>
-            never<span className="under">standing</span>
+            never<span className="under">exempt</span>
           </>
         ) : (
-          inDays(g.term.expires_at, g.term.days_left)
+          inDays(g.term.expires_on, g.term.days_left)
         )}
       </td>
     </>

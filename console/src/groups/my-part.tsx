@@ -1,24 +1,35 @@
 import { Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask, type Group } from '../api/client';
+import { date } from '../lib/dates';
+import { useChange } from '../lib/use-change';
 import { useMe } from '../session/me';
-import { date } from '../ui/dates';
 import { Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
-/** useWish joins or leaves a group, or asks to. */
-export function useWish(g: Group) {
-  return useMutation({
-    mutationFn: (w: { leave: boolean; note: string }) => {
+/** useJoining joins or leaves a group, or asks to. */
+export function useJoining(g: Group) {
+  return useChange(
+    ['group', 'member', 'joining'],
+    (w: { leave: boolean; note: string }) => {
       const params = { path: { ref: g.address } };
       const body = { note: w.note };
       return w.leave
         ? ask(api.POST('/api/v1/groups/{ref}/leaving', { params, body }))
         : ask(api.POST('/api/v1/groups/{ref}/joining', { params, body }));
     },
-    onSuccess: (r) => toaster.create({ type: 'success', title: r.says }),
+    { onSuccess: (r) => toaster.create({ type: 'success', title: r.says }) },
+  );
+}
+
+/** useMyRequests returns what I asked for and nobody has decided. */
+export function useMyRequests() {
+  const requests = useQuery({
+    queryKey: ['joining', 'mine'],
+    queryFn: () => ask(api.GET('/api/v1/requests', { params: { query: { mine: true, limit: 100 } } })),
   });
+  return requests.data?.items.filter((r) => r.state === 'open') ?? [];
 }
 
 /** MyPart says what I am in a group, and lets me join, leave, choose delivery and write to its owners. */
@@ -26,13 +37,10 @@ export function MyPart({ group: g }: { group: Group }) {
   const me = useMe();
   const [note, setNote] = useState('');
   const [leaving, setLeaving] = useState(false);
-  const wish = useWish(g);
-  const requests = useQuery({
-    queryKey: ['my-requests'],
-    queryFn: () => ask(api.GET('/api/v1/requests', { params: { query: { mine: true, limit: 100 } } })),
-  });
+  const joining = useJoining(g);
+  const open = useMyRequests().find((r) => r.group.address === g.address);
   const own = useQuery({
-    queryKey: ['members', g.address, 'me'],
+    queryKey: ['member', g.id, 'me'],
     enabled: g.my_role !== 'none' && (g.may?.includes('see_people') ?? false),
     queryFn: () =>
       ask(
@@ -42,20 +50,20 @@ export function MyPart({ group: g }: { group: Group }) {
       ),
   });
   const self = own.data?.items.find((m) => m.address === me.address);
-  const delivery = useMutation({
-    mutationFn: (d: string) =>
+  const delivery = useChange(
+    ['member'],
+    (d: 'each' | 'none') =>
       ask(
         api.PATCH('/api/v1/groups/{ref}/members/{member}', {
           params: { path: { ref: g.address, member: me.address } },
           body: { delivery: d },
         }),
       ),
-    onSuccess: () => toaster.create({ type: 'success', title: 'Your delivery is changed' }),
-  });
-  const withdraw = useMutation({
-    mutationFn: (id: string) => ask(api.DELETE('/api/v1/requests/{id}', { params: { path: { id } } })),
-  });
-  const open = requests.data?.items.find((r) => r.group.address === g.address && r.state === 'open');
+    { onSuccess: () => toaster.create({ type: 'success', title: 'Your delivery is changed' }) },
+  );
+  const withdraw = useChange(['joining'], (id: string) =>
+    ask(api.DELETE('/api/v1/requests/{id}', { params: { path: { id } } })),
+  );
   const asking = g.my_role === 'none' ? g.join.how === 'asking' : g.leave === 'asking' && g.my_role !== 'owner';
   return (
     <Panel title="My part">
@@ -100,8 +108,8 @@ export function MyPart({ group: g }: { group: Group }) {
                 size="sm"
                 alignSelf="start"
                 colorPalette="ivy"
-                loading={wish.isPending}
-                onClick={() => wish.mutate({ leave: false, note })}
+                loading={joining.isPending}
+                onClick={() => joining.mutate({ leave: false, note })}
               >
                 {asking ? `Ask to join ${g.name}` : `Join ${g.name}`}
               </Button>
@@ -128,8 +136,8 @@ export function MyPart({ group: g }: { group: Group }) {
                   size="xs"
                   variant="outline"
                   colorPalette="red"
-                  loading={wish.isPending}
-                  onClick={() => wish.mutate({ leave: true, note: '' })}
+                  loading={joining.isPending}
+                  onClick={() => joining.mutate({ leave: true, note: '' })}
                 >
                   {asking ? `Ask to leave ${g.name}` : `Leave ${g.name}`}
                 </Button>
@@ -150,7 +158,7 @@ export function MyPart({ group: g }: { group: Group }) {
             <u>{g.address.replace('@', '-owners@')}</u>
           </a>
         </Text>
-        <Trouble error={wish.error ?? withdraw.error ?? delivery.error} />
+        <Trouble error={joining.error ?? withdraw.error ?? delivery.error} />
       </Stack>
     </Panel>
   );

@@ -1,19 +1,17 @@
-import { Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useMemo, useState } from 'react';
+import { Box, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
-import { api, ask, type Group } from '../api/client';
-import type { components } from '../api/schema.gen';
-import { plural } from '../ui/dates';
-import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
-
-type Tree = components['schemas']['Nesting'];
+import { api, ask, type Group, type Nesting } from '../api/client';
+import { people } from '../lib/dates';
+import { useList } from '../lib/use-list';
+import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
+import { useGroup } from './page';
 
 /** Nesting draws what is nested in a group and what it is nested in, and lists whom it reaches. */
-export function Nesting({ group: g }: { group: Group }) {
+export default function GroupNesting() {
+  const g = useGroup();
   const nesting = useQuery({
-    queryKey: ['nesting', g.address],
+    queryKey: ['member', 'nesting', g.id],
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}/nesting', { params: { path: { ref: g.address } } })),
   });
   return (
@@ -22,7 +20,7 @@ export function Nesting({ group: g }: { group: Group }) {
         <Trouble error={nesting.error} />
         {nesting.data ? <Picture tree={nesting.data} self={g.id} /> : <Loading what="the nesting" />}
       </Panel>
-      <Reached group={g} />
+      <EffectiveMembers group={g} />
     </Stack>
   );
 }
@@ -30,7 +28,7 @@ export function Nesting({ group: g }: { group: Group }) {
 const box = { w: 190, h: 46, gapX: 56, gapY: 14 };
 
 /** Picture draws groups as boxes, outer ones to the left, with a line to each that is nested in them. */
-function Picture({ tree, self }: { tree: Tree; self: string }) {
+function Picture({ tree, self }: { tree: Nesting; self: string }) {
   if (tree.groups.length === 1) {
     return (
       <Text color="fg.muted" fontSize="sm">
@@ -86,7 +84,7 @@ function Picture({ tree, self }: { tree: Tree; self: string }) {
                   title={x.address}
                 >
                   <b>{x.name}</b>
-                  <span>{plural(x.people, 'person', 'people')}</span>
+                  <span>{people(x.people)}</span>
                 </Link>
               </foreignObject>
             );
@@ -104,44 +102,38 @@ function Picture({ tree, self }: { tree: Tree; self: string }) {
   );
 }
 
-function Reached({ group: g }: { group: Group }) {
-  const [text, setText] = useState('');
-  const q = useSettled(text, 150);
-  const list = useInfiniteQuery({
-    queryKey: ['reached', g.address, q],
-    placeholderData: keepPreviousData,
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
+function EffectiveMembers({ group: g }: { group: Group }) {
+  const list = useList({
+    key: ['member', 'effective', g.id],
+    filters: ['q'],
+    read: (query, cursor) =>
       ask(
-        api.GET('/api/v1/groups/{ref}/reached', {
-          params: { path: { ref: g.address }, query: { q, cursor: pageParam, limit: 100 } },
+        api.GET('/api/v1/groups/{ref}/effective-members', {
+          params: { path: { ref: g.id }, query: { ...(query as object), cursor, limit: 100 } },
         }),
       ),
-    getNextPageParam: (last) => last.next || undefined,
   });
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.items) ?? [], [list.data]);
   return (
     <Panel title="Whom it reaches">
       <HStack mb="3" wrap="wrap">
         <Input
-          data-search
           size="sm"
           maxW="18rem"
           type="search"
           aria-label="Search whom it reaches"
-          placeholder="Search people  ( / )"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
+          placeholder="Filter people"
+          value={list.q}
+          onChange={(e) => list.setQ(e.target.value)}
         />
         <Text fontSize="sm" color="fg.muted" aria-live="polite">
-          {list.data && `${plural(list.data.pages[0]?.total ?? 0, 'person', 'people')}, each once`}
+          {list.loaded && `${people(list.total)}, each once`}
         </Text>
       </HStack>
-      <Trouble error={list.error} retry={() => void list.refetch()} />
-      {!list.data ? (
+      <Trouble error={list.error} retry={list.retry} />
+      {!list.loaded ? (
         <Loading what="people" />
-      ) : rows.length === 0 ? (
-        <Nothing title={q ? 'Nobody matches.' : 'It reaches nobody.'} />
+      ) : list.rows.length === 0 ? (
+        <Nothing title={list.filtered ? 'Nobody matches.' : 'It reaches nobody.'} />
       ) : (
         <Box overflowX="auto">
           <table className="list" style={{ minWidth: '42rem' }}>
@@ -155,7 +147,7 @@ function Reached({ group: g }: { group: Group }) {
               </tr>
             </thead>
             <tbody>
-              {rows.map((r) => (
+              {list.rows.map((r) => (
                 <tr key={r.id}>
                   <td>
                     <span className="name">{r.name}</span>
@@ -169,18 +161,7 @@ function Reached({ group: g }: { group: Group }) {
           </table>
         </Box>
       )}
-      {list.hasNextPage && (
-        <Button
-          mt="3"
-          size="sm"
-          variant="outline"
-          colorPalette="gray"
-          loading={list.isFetchingNextPage}
-          onClick={() => void list.fetchNextPage()}
-        >
-          Show more
-        </Button>
-      )}
+      <More list={list} />
     </Panel>
   );
 }

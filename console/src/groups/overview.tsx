@@ -3,16 +3,18 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Decision, type Group } from '../api/client';
+import { date, inDays, people, plural } from '../lib/dates';
 import { useMe } from '../session/me';
-import { date, inDays, plural } from '../ui/dates';
+import { Faults, StandIns } from '../shared/policy';
 import { Fact, Panel, Trouble } from '../ui/parts';
-import { Faults, StandIns } from '../ui/policy';
 import { MyPart } from './my-part';
+import { useGroup } from './page';
 import { Settings } from './settings';
 
-export function Overview({ group: g }: { group: Group }) {
+export default function Overview() {
+  const g = useGroup();
   const policy = useQuery({
-    queryKey: ['policy', g.address, g.version],
+    queryKey: ['group', g.id, 'policy', g.version],
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}/policy', { params: { path: { ref: g.address } } })),
   });
   const c = g.counts;
@@ -39,9 +41,9 @@ export function Overview({ group: g }: { group: Group }) {
             <Fact name="Expires">
               {g.term.ended_at
                 ? `ended ${date(g.term.ended_at)}`
-                : g.term.standing
-                  ? `never: ${g.term.standing.reason}`
-                  : inDays(g.term.expires_at, g.term.days_left)}
+                : g.term.exempt
+                  ? `never: ${g.term.exempt.reason}`
+                  : inDays(g.term.expires_on, g.term.days_left)}
             </Fact>
           </Stack>
         </Panel>
@@ -132,8 +134,7 @@ function Rehearsal({ group: g }: { group: Group }) {
             ))}
             {d.recipients && (
               <Text fontSize="sm" color="fg.muted">
-                {d.outcome === 'hold' ? 'Once approved, it would reach' : 'It would reach'}{' '}
-                {plural(d.recipients.count, 'person', 'people')}
+                {d.outcome === 'hold' ? 'Once approved, it would reach' : 'It would reach'} {people(d.recipients.count)}
                 {d.recipients.sample.length > 0 && `, such as ${d.recipients.sample.slice(0, 3).join(', ')}`}.
               </Text>
             )}

@@ -1,29 +1,17 @@
 import { Box, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
-import { Link, NavLink, useParams } from 'react-router';
-import { api, ask, Refusal } from '../api/client';
-import { HistoryList } from '../history/list';
-import { Loading, Nothing, State, Trouble } from '../ui/parts';
-import { Overview } from './overview';
-import { Nesting } from './nesting';
-import { People } from './people';
-import { Reach } from './reach';
-import { Rule } from './rule';
-import { Term } from './term';
-import { WaysIn } from './ways-in';
+import { Suspense } from 'react';
+import { Link, NavLink, Outlet, useOutletContext, useParams } from 'react-router';
+import { api, ask, type Group, Refusal } from '../api/client';
+import { State } from '../shared/state';
+import { Loading, Nothing, Trouble } from '../ui/parts';
+import { partsOf } from './parts';
 
-const tabs = [
-  ['', 'Overview'],
-  ['people', 'People'],
-  ['ways-in', 'Ways in'],
-  ['nesting', 'Nesting'],
-  ['reach', 'Reach'],
-  ['term', 'Term'],
-  ['history', 'History'],
-] as const;
+/** useGroup returns the group of the page, below GroupPage. */
+export const useGroup = () => useOutletContext<Group>();
 
 export default function GroupPage() {
-  const { ref = '', tab = '' } = useParams();
+  const { ref = '' } = useParams();
   const group = useQuery({
     queryKey: ['group', ref],
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}', { params: { path: { ref } } })),
@@ -44,15 +32,6 @@ export default function GroupPage() {
     );
   }
   if (!g) return <Loading what="the group" />;
-  const shown = tabs.filter(([t]) =>
-    t === 'people' || t === 'nesting'
-      ? g.may?.includes('see_people')
-      : t === 'ways-in'
-        ? g.may?.includes('join_links')
-        : t === 'history'
-          ? g.may?.includes('history')
-          : true,
-  );
   return (
     <Box p={{ base: 3, md: 5 }} maxW="76rem" mx="auto">
       <Stack gap="1" mb="4">
@@ -66,11 +45,11 @@ export default function GroupPage() {
         <Text fontSize="lg">{g.sentence}</Text>
       </Stack>
       <HStack as="nav" aria-label="Parts of the group" gap="1" borderBottomWidth="1px" mb="5" overflowX="auto">
-        {shown.map(([t, label]) => (
+        {partsOf(g).map((p) => (
           <NavLink
-            key={t}
+            key={p.path}
             end
-            to={`/groups/${g.address}${t && '/' + t}`}
+            to={p.path}
             style={({ isActive }) => ({
               padding: '0.5rem 0.9rem',
               whiteSpace: 'nowrap',
@@ -79,29 +58,13 @@ export default function GroupPage() {
               fontWeight: isActive ? 600 : 400,
             })}
           >
-            {label}
+            {p.label}
           </NavLink>
         ))}
       </HStack>
-      {tab === 'people' ? (
-        <Stack gap="5">
-          {g.by_rule && <Rule group={g} />}
-          <People group={g} />
-          {!g.by_rule && <Rule group={g} />}
-        </Stack>
-      ) : tab === 'ways-in' ? (
-        <WaysIn group={g} />
-      ) : tab === 'nesting' ? (
-        <Nesting group={g} />
-      ) : tab === 'reach' ? (
-        <Reach key={g.version} group={g} />
-      ) : tab === 'term' ? (
-        <Term group={g} />
-      ) : tab === 'history' ? (
-        <HistoryList group={g.address} />
-      ) : (
-        <Overview group={g} />
-      )}
+      <Suspense fallback={<Loading what="this part" />}>
+        <Outlet context={g} />
+      </Suspense>
     </Box>
   );
 }

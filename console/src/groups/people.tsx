@@ -1,17 +1,17 @@
 import { Badge, Button, Flex, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useInfiniteQuery, useMutation } from '@tanstack/react-query';
-import { memo, useCallback, useMemo, useState } from 'react';
-import { api, ask, type Added, type Group, type Member, type PeopleList, type Roster } from '../api/client';
+import { memo, useMemo, useState } from 'react';
+import { api, ask, type Group, type Line, type Member, type PeopleList } from '../api/client';
+import { date, people, plural } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { useList } from '../lib/use-list';
 import { useMe } from '../session/me';
-import { date, plural } from '../ui/dates';
-import { Many } from '../ui/many';
+import { Many } from '../shared/people-list';
+import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
-import { PeoplePicker } from '../ui/people-picker';
-import { useSettled } from '../ui/settled';
 import { toaster } from '../ui/toaster';
-import { type Column, VirtualTable } from '../ui/virtual-table';
-
-type Filter = { q: string; role: string; kind: string; delivery: string; way: string };
+import { type Column, RowHeight, useRows, VirtualTable } from '../ui/virtual-table';
+import { useGroup } from './page';
+import { Rule } from './rule';
 
 const filters = {
   role: [
@@ -46,32 +46,32 @@ const columnLabels: Record<(typeof optional)[number], string> = {
   by: 'Put in by',
 };
 
-export function People({ group: g }: { group: Group }) {
-  const [filter, setFilter] = useState<Filter>({ q: '', role: '', kind: '', delivery: '', way: '' });
-  const [shown, setShown] = useState<string[]>(['delivery', 'since']);
-  const [picked, setPicked] = useState<string[]>([]);
-  const pick = useCallback(
-    (id: string, on: boolean) => setPicked((all) => (on ? [...all, id] : all.filter((x) => x !== id))),
-    [],
+export default function GroupPeople() {
+  const g = useGroup();
+  return (
+    <Stack gap="5">
+      {g.by_rule && <Rule group={g} />}
+      {g.may?.includes('add_people') && !g.term.ended_at && <AddPeople group={g} />}
+      <People group={g} />
+      {!g.by_rule && <Rule group={g} />}
+    </Stack>
   );
-  const q = useSettled(filter.q, 120);
-  const query = { ...filter, q };
-  const members = useInfiniteQuery({
-    queryKey: ['members', g.address, query],
-    placeholderData: keepPreviousData,
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
+}
+
+function People({ group: g }: { group: Group }) {
+  const [shown, setShown] = useState<string[]>(['delivery', 'since']);
+  const [high, setHigh] = useRows();
+  const list = useList({
+    key: ['member', g.id],
+    filters: ['q', 'role', 'kind', 'delivery', 'way'],
+    read: (query, cursor) =>
       ask(
         api.GET('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address }, query: { ...query, cursor: pageParam, limit: 200 } },
+          params: { path: { ref: g.id }, query: { ...(query as object), cursor, limit: 200 } },
         }),
       ),
-    getNextPageParam: (last) => last.next || undefined,
   });
-  const rows = useMemo(() => members.data?.pages.flatMap((p) => p.items) ?? [], [members.data]);
-  const total = members.data?.pages[0]?.total ?? 0;
   const may = g.may?.includes('change_people') ?? false;
-  const filtered = Object.values(filter).some((v) => v !== '');
   const columns: Column[] = [
     ...(may ? [{ key: 'pick', label: <span className="under">Pick</span>, width: '3.2rem' }] : []),
     { key: 'person', label: 'Person', width: 'auto' },
@@ -81,109 +81,112 @@ export function People({ group: g }: { group: Group }) {
       .map((c) => ({ key: c, label: columnLabels[c], width: c === 'by' ? '14rem' : '8rem' })),
     { key: 'out', label: <span className="under">{may ? 'Take out' : 'Leave'}</span>, width: '6.5rem' },
   ];
-  const exported = new URLSearchParams(Object.entries(query).filter(([, v]) => v !== '')).toString();
+  const exported = new URLSearchParams(list.query as Record<string, string>).toString();
   return (
-    <Stack gap="5">
-      {g.may?.includes('add_people') && !g.term.ended_at && <AddPeople group={g} />}
-      <Panel>
-        <HStack mb="3" wrap="wrap" gap="2">
-          <Input
-            data-search
-            type="search"
-            aria-label="Search people in the group"
-            placeholder="Search people  ( / )"
-            size="sm"
-            maxW="15rem"
-            value={filter.q}
-            onChange={(e) => setFilter({ ...filter, q: e.target.value })}
-          />
-          {(Object.keys(filters) as (keyof typeof filters)[])
-            .filter((f) => f !== 'way' || g.by_rule)
-            .map((f) => (
-              <NativeSelect.Root key={f} size="sm" w="9.5rem">
-                <NativeSelect.Field
-                  aria-label={{ role: 'Role', kind: 'Kind', delivery: 'Delivery', way: 'Way' }[f]}
-                  value={filter[f]}
-                  onChange={(e) => setFilter({ ...filter, [f]: e.target.value })}
-                >
-                  {filters[f].map(([v, label]) => (
-                    <option key={v} value={v}>
-                      {label}
-                    </option>
-                  ))}
-                </NativeSelect.Field>
-                <NativeSelect.Indicator />
-              </NativeSelect.Root>
-            ))}
-          <Text color="fg.muted" fontSize="sm" aria-live="polite">
-            {members.data && `${total.toLocaleString('en-GB')} ${filtered ? 'match' : 'in it'}`}
-          </Text>
-          <HStack ml="auto" gap="3" fontSize="sm">
-            {optional.map((c) => (
-              <label key={c}>
-                <input
-                  type="checkbox"
-                  checked={shown.includes(c)}
-                  onChange={(e) => setShown(e.target.checked ? [...shown, c] : shown.filter((x) => x !== c))}
-                />{' '}
-                {columnLabels[c]}
-              </label>
-            ))}
-            <a href={`/api/v1/groups/${g.address}/member-export?${exported}`} download>
-              <u>Export as CSV</u>
-            </a>
-          </HStack>
+    <Panel>
+      <HStack mb="3" wrap="wrap" gap="2">
+        <Input
+          type="search"
+          aria-label="Search people in the group"
+          placeholder="Filter people"
+          size="sm"
+          maxW="15rem"
+          value={list.q}
+          onChange={(e) => list.setQ(e.target.value)}
+        />
+        {(Object.keys(filters) as (keyof typeof filters)[])
+          .filter((f) => f !== 'way' || g.by_rule)
+          .map((f) => (
+            <NativeSelect.Root key={f} size="sm" w="9.5rem">
+              <NativeSelect.Field
+                aria-label={{ role: 'Role', kind: 'Kind', delivery: 'Delivery', way: 'Way' }[f]}
+                value={list.values(f)[0] ?? ''}
+                onChange={(e) => list.set(f, e.target.value)}
+              >
+                {filters[f].map(([v, label]) => (
+                  <option key={v} value={v}>
+                    {label}
+                  </option>
+                ))}
+              </NativeSelect.Field>
+              <NativeSelect.Indicator />
+            </NativeSelect.Root>
+          ))}
+        <Text color="fg.muted" fontSize="sm" aria-live="polite">
+          {list.loaded && `${list.total.toLocaleString('en-GB')} ${list.filtered ? 'match' : 'in it'}`}
+        </Text>
+        <HStack ml="auto" gap="3" fontSize="sm" wrap="wrap">
+          {optional.map((c) => (
+            <label key={c}>
+              <input
+                type="checkbox"
+                checked={shown.includes(c)}
+                onChange={(e) => setShown(e.target.checked ? [...shown, c] : shown.filter((x) => x !== c))}
+              />{' '}
+              {columnLabels[c]}
+            </label>
+          ))}
+          <RowHeight rows={high} onRows={setHigh} />
+          <a href={`/api/v1/groups/${g.address}/member-export?${exported}`} download>
+            <u>Export as CSV</u>
+          </a>
         </HStack>
-        {picked.length > 0 && <Bulk group={g} rows={rows} picked={picked} onDone={() => setPicked([])} />}
-        {members.error ? (
-          <Trouble error={members.error} retry={() => void members.refetch()} />
-        ) : !members.data ? (
-          <Loading what="people" />
-        ) : rows.length === 0 ? (
-          <Nothing title={filtered ? 'Nobody in it matches.' : 'Nobody is in it.'} />
-        ) : (
-          <Flex direction="column">
-            <VirtualTable
-              label="People in the group"
-              columns={columns}
-              rows={rows}
-              minWidth="46rem"
-              height="34rem"
-              more={members.hasNextPage && !members.isFetchingNextPage}
-              onMore={() => void members.fetchNextPage()}
-              row={(m) => (
-                <Row member={m} group={g} may={may} shown={shown} picked={picked.includes(m.id)} onPick={pick} />
-              )}
-            />
-          </Flex>
-        )}
-      </Panel>
-    </Stack>
+      </HStack>
+      {list.picked.size > 0 && <Bulk group={g} picked={[...list.picked]} onDone={() => list.pickAll(false)} />}
+      {list.error ? (
+        <Trouble error={list.error} retry={list.retry} />
+      ) : !list.loaded ? (
+        <Loading what="people" />
+      ) : list.rows.length === 0 ? (
+        <Nothing title={list.filtered ? 'Nobody in it matches.' : 'Nobody is in it.'} />
+      ) : (
+        <Flex direction="column">
+          <VirtualTable
+            label="People in the group"
+            columns={columns}
+            rows={list.rows}
+            high={high}
+            minWidth="46rem"
+            height="34rem"
+            more={list.more}
+            onMore={list.onMore}
+            row={(m) => (
+              <Row member={m} group={g} may={may} shown={shown} picked={list.picked.has(m.id)} onPick={list.pick} />
+            )}
+          />
+        </Flex>
+      )}
+    </Panel>
   );
 }
 
+type Patch = { role?: Member['role']; delivery?: Member['delivery']; remove?: boolean };
+
 /** Bulk changes those who are picked in one step, and lists whom it could not change. */
-function Bulk(props: { group: Group; rows: Member[]; picked: string[]; onDone: () => void }) {
+function Bulk(props: { group: Group; picked: string[]; onDone: () => void }) {
   const { group: g, picked } = props;
-  const change = useMutation({
-    mutationFn: (patch: { role?: string; delivery?: string; remove?: boolean }) =>
+  const change = useChange(
+    ['group', 'member', 'person'],
+    (patch: Patch) =>
       ask(
         api.PATCH('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address } },
+          params: { path: { ref: g.id } },
           body: { members: picked, ...patch },
         }),
       ),
-    onSuccess: (r, patch) => {
-      const refused = r.results.filter((x) => x.outcome === 'refused');
-      toaster.create({
-        type: refused.length ? 'warning' : 'success',
-        title: `${plural(r.changed, 'person', 'people')} ${patch.remove ? 'taken out' : 'changed'}`,
-        description: refused.map((x) => x.says).join(' '),
-      });
-      props.onDone();
+    {
+      onSuccess: (r) => {
+        const refused = r.results.filter((x) => x.outcome === 'refused');
+        toaster.create({
+          type: refused.length ? 'warning' : 'success',
+          title: r.says,
+          description: refused.map((x) => x.says).join(' '),
+        });
+        props.onDone();
+      },
     },
-  });
-  const button = (label: string, patch: { role?: string; delivery?: string; remove?: boolean }, red = false) => (
+  );
+  const button = (label: string, patch: Patch, red = false) => (
     <Button
       size="xs"
       variant="outline"
@@ -232,33 +235,38 @@ const Row = memo(function Row(props: {
   const { member: m, group: g, may } = props;
   const me = useMe();
   const [leaving, setLeaving] = useState(false);
-  const path = { ref: g.address, member: m.id };
-  const change = useMutation({
-    mutationFn: (role: string) =>
+  const path = { ref: g.id, member: m.id };
+  const change = useChange(
+    ['group', 'member', 'person'],
+    (role: Member['role']) =>
       ask(api.PATCH('/api/v1/groups/{ref}/members/{member}', { params: { path }, body: { role } })),
-    onSuccess: (_, role) =>
-      toaster.create({ type: 'success', title: `${m.name} is now ${role === 'owner' ? 'an owner' : `a ${role}`}` }),
-    onError: (e) => toaster.create({ type: 'error', title: 'The role stays as it was', description: e.message }),
-  });
-  const putBack = useMutation({
-    mutationFn: () =>
-      ask(
-        api.POST('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address } },
-          body: { people: [{ address: m.address, role: m.role }], quiet: true },
-        }),
-      ),
-  });
-  const remove = useMutation({
-    mutationFn: () => ask(api.DELETE('/api/v1/groups/{ref}/members/{member}', { params: { path } })),
-    onSuccess: () =>
-      toaster.create({
-        type: 'success',
-        title: `${m.name} is no longer in ${g.name}`,
-        ...(may ? { action: { label: 'Put back', onClick: () => putBack.mutate() } } : {}),
+    {
+      onSuccess: (_, role) =>
+        toaster.create({ type: 'success', title: `${m.name} is now ${role === 'owner' ? 'an owner' : `a ${role}`}` }),
+      onError: (e) => toaster.create({ type: 'error', title: 'The role stays as it was', description: e.message }),
+    },
+  );
+  const putBack = useChange(['group', 'member', 'person'], () =>
+    ask(
+      api.POST('/api/v1/groups/{ref}/members', {
+        params: { path: { ref: g.id } },
+        body: { people: [{ address: m.address, role: m.role }], quiet: true },
       }),
-    onError: (e) => toaster.create({ type: 'error', title: `${m.name} stays in it`, description: e.message }),
-  });
+    ),
+  );
+  const remove = useChange(
+    ['group', 'member', 'person'],
+    () => ask(api.DELETE('/api/v1/groups/{ref}/members/{member}', { params: { path } })),
+    {
+      onSuccess: () =>
+        toaster.create({
+          type: 'success',
+          title: `${m.name} is no longer in ${g.name}`,
+          ...(may ? { action: { label: 'Put back', onClick: () => putBack.mutate() } } : {}),
+        }),
+      onError: (e) => toaster.create({ type: 'error', title: `${m.name} stays in it`, description: e.message }),
+    },
+  );
   const self = m.address === me.address;
   return (
     <>
@@ -286,7 +294,7 @@ const Row = memo(function Row(props: {
             aria-label={`Role of ${m.name}`}
             value={m.role}
             disabled={change.isPending}
-            onChange={(e) => change.mutate(e.target.value)}
+            onChange={(e) => change.mutate(e.target.value as Member['role'])}
           >
             <option value="owner">owner</option>
             <option value="moderator">moderator</option>
@@ -331,21 +339,24 @@ function AddPeople({ group: g }: { group: Group }) {
   const [many, setMany] = useState(false);
   const [list, setList] = useState<{ address: string; name: string }[]>([]);
   const taken = useMemo(() => list.map((p) => p.address), [list]);
-  const add = useMutation({
-    mutationFn: (how: { way: string; list?: PeopleList }) =>
+  const add = useChange(
+    ['group', 'member', 'joining', 'person'],
+    (how: { way: 'direct' | 'invite'; list?: PeopleList }) =>
       ask(
         api.POST('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address } },
+          params: { path: { ref: g.id } },
           body: how.list
             ? { way: how.way, list: how.list }
             : { way: how.way, people: list.map((p) => ({ address: p.address })) },
         }),
       ),
-    onSuccess: () => {
-      setList([]);
-      setMany(false);
+    {
+      onSuccess: () => {
+        setList([]);
+        setMany(false);
+      },
     },
-  });
+  );
   const actions = (n: number, picked?: PeopleList) => (
     <HStack wrap="wrap">
       <Button
@@ -355,7 +366,7 @@ function AddPeople({ group: g }: { group: Group }) {
         loading={add.isPending}
         onClick={() => add.mutate({ way: 'direct', ...(picked ? { list: picked } : {}) })}
       >
-        Add {plural(n, 'person', 'people')}
+        Add {people(n)}
       </Button>
       <Button
         size="sm"
@@ -383,7 +394,7 @@ function AddPeople({ group: g }: { group: Group }) {
           <Many
             group={g.address}
             everyone={g.may?.includes('change_people') ?? false}
-            actions={(picked: PeopleList, r: Roster) => actions(r.ready, picked)}
+            actions={(picked, read) => actions(read.ready ?? 0, picked)}
           />
         ) : (
           <>
@@ -415,23 +426,17 @@ function AddPeople({ group: g }: { group: Group }) {
           </>
         )}
         <Trouble error={add.error} />
-        {add.data && <Results added={add.data.added} list={add.data.results} />}
+        {add.data && <Results says={add.data.says} list={add.data.results} />}
       </Stack>
     </Panel>
   );
 }
 
-function Results({ added, list }: { added: number; list: Added[] }) {
+function Results({ says, list }: { says: string; list: Line[] }) {
   const rest = list.filter((r) => r.outcome !== 'added' && r.outcome !== 'invited');
-  const names = list.filter((r) => !rest.includes(r)).slice(0, 5);
   return (
     <Stack gap="1" fontSize="sm" aria-live="polite">
-      <Text>
-        {plural(added, 'person was', 'people were')} {list.some((r) => r.outcome === 'invited') ? 'invited' : 'added'}
-        {names.length > 0 &&
-          `: ${names.map((r) => r.name || r.address || r.given).join(', ')}${added > names.length ? ' and others' : ''}`}
-        .
-      </Text>
+      <Text>{says}</Text>
       {rest.length > 0 && (
         <Stack as="ul" gap="1" listStyleType="none">
           {rest.slice(0, 100).map((r, i) => (

@@ -1,42 +1,73 @@
 import { Box, Button, Grid, HStack, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
-import { api, ask, type Group, type PolicyPatch } from '../api/client';
-import { Loading, Panel, Trouble } from '../ui/parts';
-import { Faults, PolicyEditor, StandIns } from '../ui/policy';
-import { useSettled } from '../ui/settled';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useWatch } from 'react-hook-form';
+import { api, ask, type Group, type PolicyPatch, type PolicySummary } from '../api/client';
+import { useDraft } from '../lib/use-draft';
+import { useSettled } from '../lib/use-settled';
+import { asked, byPrivacy, Faults, patchOf, PolicyEditor, StandIns, type Values, valuesOf } from '../shared/policy';
+import { Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
-import { labels, questions } from '../ui/words';
+import { useGroup } from './page';
 
-export function Reach({ group: g }: { group: Group }) {
-  const [draft, setDraft] = useState<PolicyPatch>({});
-  const may = (g.may?.includes('policy') ?? false) && !g.term.ended_at;
-  const saved = useQuery({
-    queryKey: ['policy', g.address, g.version],
-    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/policy', { params: { path: { ref: g.address } } })),
-  });
-  const settled = useSettled(draft, 100);
-  const drafting = Object.keys(draft).length > 0;
-  const effect = useQuery({
-    queryKey: ['effect', g.address, g.version, settled],
-    enabled: drafting,
+export default function Reach() {
+  const g = useGroup();
+  const policy = useQuery({
+    queryKey: ['group', g.id, 'policy', g.version],
     placeholderData: keepPreviousData,
-    queryFn: () =>
-      ask(api.POST('/api/v1/groups/{ref}/policy/effect', { params: { path: { ref: g.address } }, body: settled })),
+    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/policy', { params: { path: { ref: g.id } } })),
   });
-  const save = useMutation({
-    mutationFn: () =>
+  if (!policy.data) return policy.error ? <Trouble error={policy.error} /> : <Loading what="its reach" />;
+  return <Policy group={g} saved={policy.data} />;
+}
+
+const look = (g: Group, body: PolicyPatch) =>
+  ask(api.POST('/api/v1/groups/{ref}/policy/preview', { params: { path: { ref: g.id } }, body }));
+
+// A form takes a point in a name for a part of an object; the names of settings have points.
+const inForm = (values: Values): Values =>
+  Object.fromEntries(Object.entries(values).map(([k, v]) => [k.replace('.', '/'), v]));
+const outOfForm = (values: Values): Values =>
+  Object.fromEntries(Object.entries(values).map(([k, v]) => [k.replace('/', '.'), v]));
+
+function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
+  const may = (g.may?.includes('policy') ?? false) && !g.term.ended_at;
+  const from = valuesOf(saved);
+  const draft = useDraft<Values, Group>({
+    saved: inForm(from),
+    version: g.version,
+    touches: ['group'],
+    save: (values, tag) =>
       ask(
         api.PATCH('/api/v1/groups/{ref}/policy', {
-          params: { path: { ref: g.address }, header: { 'If-Match': `"${g.version}"` } },
-          body: draft,
+          params: { path: { ref: g.id }, header: { 'If-Match': tag } },
+          body: patchOf(saved.settings, outOfForm(values), from),
         }),
       ),
-    onSuccess: () => toaster.create({ type: 'success', title: `The reach of ${g.name} is changed` }),
+    onSaved: () => toaster.create({ type: 'success', title: `The reach of ${g.name} is changed` }),
   });
-  if (!saved.data) return saved.error ? <Trouble error={saved.error} /> : <Loading what="its reach" />;
-  const picture = drafting && effect.data ? effect.data.picture : saved.data;
-  const shifts = drafting ? (effect.data?.shifts ?? []) : [];
+  const values = outOfForm(useWatch({ control: draft.form.control }) as Values);
+  const patch = JSON.stringify(patchOf(saved.settings, values, from));
+  const settled = useSettled(patch, 100);
+  const preview = useQuery({
+    queryKey: ['group', g.id, 'policy', 'preview', g.version, settled],
+    enabled: draft.dirty && settled !== '{}',
+    placeholderData: keepPreviousData,
+    queryFn: () => look(g, JSON.parse(settled) as PolicyPatch),
+  });
+  const set = (name: string, value: string) =>
+    draft.form.setValue(name.replace('.', '/'), value, { shouldDirty: true });
+  // What a privacy fills in, the service says.
+  const fill = (privacy: string) =>
+    void look(g, { ...(JSON.parse(patch) as PolicyPatch), policy: {}, privacy: privacy as never }).then((p) => {
+      for (const name of byPrivacy) {
+        const value = p.policy?.settings.find((s) => s.name === name)?.value;
+        if (value) set(name, value);
+      }
+    });
+  const drafting = draft.dirty && settled !== '{}';
+  const shown = (drafting ? preview.data?.policy : undefined) ?? saved;
+  const effects = drafting ? (preview.data?.effects ?? []) : [];
+  const impossible = (preview.data?.problems.length ?? 0) > 0;
   return (
     <Grid
       templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 2fr) minmax(19rem, 1fr)' }}
@@ -44,36 +75,43 @@ export function Reach({ group: g }: { group: Group }) {
       alignItems="start"
     >
       <Panel title="Who may do what">
-        <PolicyEditor saved={saved.data} answered={picture} draft={draft} onDraft={setDraft} disabled={!may} />
+        <PolicyEditor
+          settings={saved.settings}
+          privacy={shown.privacy}
+          values={values}
+          was={from}
+          onValue={set}
+          onPrivacy={fill}
+          disabled={!may}
+        />
       </Panel>
       <Stack gap="5" position={{ lg: 'sticky' }} top="5">
-        {drafting && (
+        {draft.dirty && (
           <Panel title="A draft, not saved yet">
             <Stack gap="3">
-              {shifts.length === 0 && !effect.error && <Text color="fg.muted">This changes nothing.</Text>}
-              {shifts.map((s) => (
-                <Box key={s.field} fontSize="sm">
+              <Moved draft={draft} />
+              {effects.length === 0 && !preview.error && <Text color="fg.muted">This changes nothing.</Text>}
+              {effects.map((e) => (
+                <Box key={e.field} fontSize="sm">
                   <Text fontWeight="600">
-                    {questions[s.field] ?? labels[s.field] ?? s.field}: {s.from} → {s.to}
+                    {asked(saved.settings, e.field)}: {e.from} → {e.to}
                   </Text>
-                  <Text>{s.says}</Text>
+                  <Text>{e.says}</Text>
                 </Box>
               ))}
-              <Trouble error={effect.error} />
-              <Trouble error={save.error} />
+              <Trouble error={preview.error} />
+              <Trouble error={draft.error} />
               <HStack>
                 <Button
                   size="sm"
                   colorPalette="ivy"
-                  disabled={
-                    shifts.length === 0 || (effect.data?.picture.contradictions.length ?? 0) > 0 || settled !== draft
-                  }
-                  loading={save.isPending}
-                  onClick={() => save.mutate()}
+                  disabled={effects.length === 0 || impossible || settled !== patch}
+                  loading={draft.saving}
+                  onClick={() => void draft.save()}
                 >
                   Save this reach
                 </Button>
-                <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft({})}>
+                <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
                   Drop the draft
                 </Button>
               </HStack>
@@ -82,9 +120,9 @@ export function Reach({ group: g }: { group: Group }) {
         )}
         <Panel title="What people can do">
           <Stack gap="3">
-            <Text>{picture.sentence}</Text>
-            <Faults contradictions={picture.contradictions} warnings={picture.warnings} />
-            <StandIns list={picture.stand_ins} />
+            <Text>{shown.sentence}</Text>
+            <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
+            <StandIns list={shown.stand_ins} />
             {!may && (
               <Text color="fg.muted">
                 {g.term.ended_at

@@ -1,11 +1,14 @@
 import { Box, Button, HStack, Input, Stack, Text, Textarea } from '@chakra-ui/react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
-import { api, ask, type Group, Refusal, type RuleEffect } from '../api/client';
-import { date, plural } from '../ui/dates';
-import { Fact, Panel, Trouble } from '../ui/parts';
-import { PeoplePicker } from '../ui/people-picker';
-import { useSettled } from '../ui/settled';
+import { useWatch } from 'react-hook-form';
+import { api, ask, type Group, type Preview, Refusal } from '../api/client';
+import { date, people, plural } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { useDraft } from '../lib/use-draft';
+import { useSettled } from '../lib/use-settled';
+import { PeoplePicker } from '../shared/people-picker';
+import { Fact, Moved, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
 const octets = (s: string) => new TextEncoder().encode(s).length;
@@ -15,12 +18,12 @@ const upTo = (s: string, n: number) => new TextDecoder().decode(new TextEncoder(
  * RuleField is a field for a rule that offers what can be written next: attributes, operators,
  * and the values that people have.
  */
-export function RuleField(props: { value: string; onChange: (v: string) => void; effect?: RuleEffect | undefined }) {
+export function RuleField(props: { value: string; onChange: (v: string) => void; preview?: Preview | undefined }) {
   const field = useRef<HTMLTextAreaElement>(null);
   const [at, setAt] = useState(props.value.length);
   const asked = useSettled(props.value.slice(0, at), 120);
   const completion = useQuery({
-    queryKey: ['rule-completion', asked],
+    queryKey: ['rule', 'completion', asked],
     placeholderData: keepPreviousData,
     staleTime: 60_000,
     queryFn: () => ask(api.GET('/api/v1/rules/completion', { params: { query: { text: asked, at: octets(asked) } } })),
@@ -32,7 +35,8 @@ export function RuleField(props: { value: string; onChange: (v: string) => void;
     setAt(next.length);
     field.current?.focus();
   };
-  const bad = props.effect && !props.effect.valid && props.value.trim() !== '';
+  const match = props.preview?.rule;
+  const bad = match && !match.valid && props.value.trim() !== '';
   return (
     <Stack gap="2">
       <Textarea
@@ -79,23 +83,29 @@ export function RuleField(props: { value: string; onChange: (v: string) => void;
       )}
       {bad && (
         <Text role="alert" fontSize="sm">
-          <span className="warn">At character {upTo(props.value, props.effect?.at ?? 0).length + 1}:</span>{' '}
-          {props.effect?.says}
+          <span className="warn">At character {upTo(props.value, match.at).length + 1}:</span> {props.preview?.says}
         </Text>
       )}
     </Stack>
   );
 }
 
-/** useRuleEffect asks whom a rule would take, once it is not being typed any more. */
-export function useRuleEffect(expression: string, group?: string) {
+/** useRuleMatch asks whom a rule would take, in a group or in a new one, once it is not being typed any more. */
+export function useRuleMatch(expression: string, group?: string, guard?: number) {
   const settled = useSettled(expression, 250);
   return useQuery({
-    queryKey: ['rule-effect', settled, group],
+    queryKey: ['rule', 'match', settled, group, guard],
     enabled: settled.trim() !== '',
     placeholderData: keepPreviousData,
     queryFn: () =>
-      ask(api.POST('/api/v1/rules/effect', { body: { expression: settled, ...(group ? { group } : {}) } })),
+      group
+        ? ask(
+            api.POST('/api/v1/groups/{ref}/rule/preview', {
+              params: { path: { ref: group } },
+              body: { expression: settled, ...(guard === undefined ? {} : { guard }) },
+            }),
+          )
+        : ask(api.POST('/api/v1/rules/preview', { body: { expression: settled } })),
   });
 }
 
@@ -105,12 +115,13 @@ const names = (list: { name: string }[], n: number) =>
     .map((x) => x.name)
     .join(', ') + (n > 8 ? ` and ${n - 8} more` : '');
 
-/** RuleEffectView says who matches, who would come and go, who nearly matches, and what is not filled in. */
-export function RuleEffectView({ effect: e }: { effect: RuleEffect }) {
-  if (!e.valid) return null;
+/** RuleMatchView says who matches, who would come and go, who nearly matches, and what is not filled in. */
+export function RuleMatchView({ preview }: { preview: Preview }) {
+  const e = preview.rule;
+  if (!e?.valid) return null;
   return (
     <Stack gap="2" fontSize="sm" aria-live="polite">
-      <Text fontWeight="600">{e.says}</Text>
+      <Text fontWeight="600">{preview.says}</Text>
       {e.match > 0 && e.come !== e.match && (
         <Text>
           <b>Match:</b> {names(e.matches, e.match)}
@@ -164,86 +175,60 @@ export function RuleEffectView({ effect: e }: { effect: RuleEffect }) {
 
 /** Rule shows and changes the rule of membership of a group. */
 export function Rule({ group: g }: { group: Group }) {
-  const path = { ref: g.address };
+  const path = { ref: g.id };
   const may = g.may?.includes('rule') && !g.term.ended_at;
-  const [draft, setDraft] = useState<string | null>(null);
-  const [guard, setGuard] = useState('20');
+  const [open, setOpen] = useState(false);
   const rule = useQuery({
-    queryKey: ['rule', g.address],
+    queryKey: ['rule', g.id],
     enabled: g.by_rule,
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}/rule', { params: { path } })),
   });
-  const effect = useRuleEffect(draft ?? '', g.address);
-  const done = {
-    onSuccess: () => setDraft(null),
-  };
-  const set = useMutation({
-    mutationFn: (confirm: boolean) =>
-      ask(
-        api.PUT('/api/v1/groups/{ref}/rule', {
-          params: { path },
-          body: { expression: draft ?? '', guard: Number(guard), confirm },
-        }),
-      ),
-    ...done,
-  });
-  const remove = useMutation({
-    mutationFn: (people: boolean) =>
-      ask(api.DELETE('/api/v1/groups/{ref}/rule', { params: { path, query: { remove: people } } })),
-    ...done,
-  });
-  const release = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/groups/{ref}/rule/release', { params: { path } })),
-    onSuccess: (r) =>
-      toaster.create({ type: 'success', title: `${plural(r.members, 'person is', 'people are')} in by the rule` }),
-  });
+  const release = useChange(
+    ['rule', 'group', 'member', 'person'],
+    () => ask(api.POST('/api/v1/groups/{ref}/rule/release', { params: { path } })),
+    {
+      onSuccess: (r) =>
+        toaster.create({ type: 'success', title: `${plural(r.members, 'person is', 'people are')} in by the rule` }),
+    },
+  );
   const r = g.by_rule ? rule.data : undefined;
-  const guarded = set.error instanceof Refusal && set.error.status === 409;
   if (!may && !r) return null;
   return (
     <Panel
       title="Membership by rule"
       side={
         may &&
-        draft === null && (
-          <Button
-            size="xs"
-            variant="outline"
-            colorPalette="gray"
-            onClick={() => {
-              setGuard(String(r?.guard ?? 20));
-              setDraft(r?.expression ?? '');
-            }}
-          >
+        !open && (
+          <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setOpen(true)}>
             {r ? 'Change the rule' : 'Set a rule'}
           </Button>
         )
       }
     >
       <Stack gap="3">
-        {draft === null && !r && (
+        {!open && !r && (
           <Text color="fg.muted" fontSize="sm">
             Without a rule, people are put in by hand. With one, whoever’s directory attributes match is in, and goes
             when they no longer do.
           </Text>
         )}
-        {draft === null && r && (
+        {!open && r && (
           <Stack as="dl" gap="1">
             <Fact name="Rule">
               <code>{r.expression}</code>
             </Fact>
-            <Fact name="In by it">{plural(r.members, 'person', 'people')}</Fact>
+            <Fact name="In by it">{people(r.members)}</Fact>
             <Fact name="Guard">a change that would remove more than {r.guard}% of them waits for a person</Fact>
             <Fact name="Set">
               by {r.set_by}, {date(r.set_at ?? '')}
             </Fact>
           </Stack>
         )}
-        {draft === null && r?.held && (
+        {!open && r?.pending && (
           <Box borderLeftWidth="4px" borderColor="brass.solid" pl="3" role="alert" fontSize="sm">
             <Text>
-              <span className="warn">{plural(r.held.go, 'person', 'people')} would go</span> because {r.held.cause}.
-              That is more than the guard allows, so they are still in.
+              <span className="warn">{people(r.pending.go)} would go</span> because {r.pending.cause}. That is more than
+              the guard allows, so they are still in.
             </Text>
             {may && (
               <Button
@@ -259,58 +244,101 @@ export function Rule({ group: g }: { group: Group }) {
             )}
           </Box>
         )}
-        {draft === null && r && may && <Explain group={g.address} />}
-        {draft !== null && (
-          <>
-            <RuleField value={draft} onChange={setDraft} effect={effect.data} />
-            {effect.data && <RuleEffectView effect={effect.data} />}
-            <Trouble error={effect.error ?? set.error ?? remove.error} />
-            <HStack wrap="wrap">
-              <Button
-                size="sm"
-                colorPalette={guarded ? 'red' : 'ivy'}
-                disabled={!effect.data?.valid || draft.trim() === ''}
-                loading={set.isPending}
-                onClick={() => set.mutate(guarded)}
-              >
-                {guarded
-                  ? `Do it, and let ${effect.data?.go ?? 0} go`
-                  : effect.data?.valid
-                    ? `Put it in force: ${effect.data.come} come, ${effect.data.go} go`
-                    : 'Put it in force'}
-              </Button>
-              <label style={{ fontSize: '0.85rem' }}>
-                Guard{' '}
-                <Input
-                  size="xs"
-                  w="4rem"
-                  type="number"
-                  min="0"
-                  max="100"
-                  value={guard}
-                  onChange={(e) => setGuard(e.target.value)}
-                />{' '}
-                %
-              </label>
-              {r && (
-                <Button
-                  size="sm"
-                  variant="outline"
-                  colorPalette="gray"
-                  loading={remove.isPending}
-                  onClick={() => remove.mutate(false)}
-                >
-                  Take the rule away, keep its people
-                </Button>
-              )}
-              <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft(null)}>
-                Leave it
-              </Button>
-            </HStack>
-          </>
+        {!open && r && may && <Explain group={g.id} />}
+        {open && (
+          <RuleForm
+            group={g}
+            saved={{ expression: r?.expression ?? '', guard: String(r?.guard ?? 20) }}
+            version={r?.version ?? 0}
+            onDone={() => setOpen(false)}
+          />
         )}
       </Stack>
     </Panel>
+  );
+}
+
+function RuleForm(props: {
+  group: Group;
+  saved: { expression: string; guard: string };
+  version: number;
+  onDone: () => void;
+}) {
+  const { group: g, saved, version, onDone } = props;
+  const path = { ref: g.id };
+  const [confirm, setConfirm] = useState(false);
+  const draft = useDraft({
+    saved,
+    version,
+    touches: ['rule', 'group', 'member', 'person'],
+    save: (v, tag) =>
+      ask(
+        api.PUT('/api/v1/groups/{ref}/rule', {
+          params: { path, ...(version ? { header: { 'If-Match': tag } } : {}) },
+          body: { expression: v.expression, guard: Number(v.guard), confirm },
+        }),
+      ),
+    onSaved: onDone,
+  });
+  const remove = useChange(
+    ['rule', 'group', 'member', 'person'],
+    (takeOut: boolean) =>
+      ask(api.DELETE('/api/v1/groups/{ref}/rule', { params: { path, query: { remove: takeOut } } })),
+    { onSuccess: onDone },
+  );
+  const v = useWatch({ control: draft.form.control }) as typeof saved;
+  const match = useRuleMatch(v.expression, g.id, Number(v.guard) || 0);
+  const m = match.data?.rule;
+  const guarded = draft.error instanceof Refusal && draft.error.status === 409;
+  return (
+    <>
+      <Moved draft={draft} />
+      <RuleField
+        value={v.expression}
+        onChange={(x) => draft.form.setValue('expression', x, { shouldDirty: true })}
+        preview={match.data}
+      />
+      {match.data && <RuleMatchView preview={match.data} />}
+      <Trouble error={match.error ?? draft.error ?? remove.error} />
+      {guarded && (
+        <label style={{ fontSize: '0.9rem' }}>
+          <input type="checkbox" checked={confirm} onChange={(e) => setConfirm(e.target.checked)} /> That is meant: let{' '}
+          {m?.go ?? 0} go
+        </label>
+      )}
+      <HStack wrap="wrap">
+        <Button
+          size="sm"
+          colorPalette={confirm ? 'red' : 'ivy'}
+          disabled={!m?.valid || v.expression.trim() === ''}
+          loading={draft.saving}
+          onClick={() => void draft.save()}
+        >
+          {confirm
+            ? `Do it, and let ${m?.go ?? 0} go`
+            : m?.valid
+              ? `Put it in force: ${m.come} come, ${m.go} go`
+              : 'Put it in force'}
+        </Button>
+        <label style={{ fontSize: '0.85rem' }}>
+          Guard <Input size="xs" w="4rem" type="number" min="0" max="100" {...draft.register('guard')} /> %
+        </label>
+        {version > 0 && (
+          <Button
+            size="sm"
+            variant="outline"
+            colorPalette="gray"
+            loading={remove.isPending}
+            onClick={() => remove.mutate(false)}
+          >
+            Take the rule away, keep its people
+          </Button>
+        )}
+        <Button size="sm" variant="ghost" colorPalette="gray" onClick={onDone}>
+          Leave it
+        </Button>
+      </HStack>
+    </>
   );
 }
 

@@ -1,10 +1,12 @@
 import { Box, Button, HStack, Input, Stack, Text, Textarea } from '@chakra-ui/react';
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { useWatch } from 'react-hook-form';
 import { useNavigate } from 'react-router';
 import { api, ask, type Group } from '../api/client';
-import { Choice, Fact, Panel, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
+import { useDraft } from '../lib/use-draft';
+import { useSettled } from '../lib/use-settled';
+import { Choice, Fact, Moved, Panel, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
 
 export const traits: [name: string, label: string, says: string][] = [
@@ -19,16 +21,21 @@ export const languages: [string, string][] = [
   ['de', 'German'],
 ];
 
+export const deliveries: [string, string][] = [
+  ['each', 'each message'],
+  ['none', 'no mail until they ask'],
+];
+
 /** TraitBoxes switches on and off what a group does beyond passing mail on. */
-export function TraitBoxes({ list, onChange }: { list: string[]; onChange: (list: string[]) => void }) {
+export function TraitBoxes<T extends string>({ list, onChange }: { list: T[]; onChange: (list: T[]) => void }) {
   return (
     <HStack as="fieldset" wrap="wrap" gap="4" fontSize="sm" aria-label="What it does">
       {traits.map(([name, label, says]) => (
         <label key={name} title={says}>
           <input
             type="checkbox"
-            checked={list.includes(name)}
-            onChange={(e) => onChange(e.target.checked ? [...list, name] : list.filter((x) => x !== name))}
+            checked={list.includes(name as T)}
+            onChange={(e) => onChange(e.target.checked ? [...list, name as T] : list.filter((x) => x !== name))}
           />{' '}
           {label}{' '}
           <Text as="span" color="fg.muted">
@@ -72,99 +79,108 @@ export function Settings({ group: g }: { group: Group }) {
   );
 }
 
+type Fields = Pick<
+  Group,
+  'name' | 'address' | 'description' | 'aliases' | 'traits' | 'language' | 'default_delivery' | 'welcome'
+>;
+
 function Form({ group: g, onDone }: { group: Group; onDone: () => void }) {
   const navigate = useNavigate();
-  const [name, setName] = useState(g.name);
-  const [address, setAddress] = useState(g.address);
-  const [text, setText] = useState(g.description);
-  const [aliases, setAliases] = useState(g.aliases);
-  const [does, setDoes] = useState(g.traits);
-  const [language, setLanguage] = useState(g.language);
-  const [delivery, setDelivery] = useState<string>(g.default_delivery);
-  const [welcome, setWelcome] = useState(g.welcome);
-  const settled = useSettled(address, 200);
-  const proposal = useQuery({
-    queryKey: ['proposal', g.address, settled],
-    enabled: settled !== g.address,
-    placeholderData: keepPreviousData,
-    queryFn: () =>
-      ask(api.GET('/api/v1/address-proposals', { params: { query: { name, address: settled, group: g.address } } })),
-  });
-  const save = useMutation({
-    mutationFn: () =>
+  const draft = useDraft<Fields, Group>({
+    saved: {
+      name: g.name,
+      address: g.address,
+      description: g.description,
+      aliases: g.aliases,
+      traits: g.traits,
+      language: g.language,
+      default_delivery: g.default_delivery,
+      welcome: g.welcome,
+    },
+    version: g.version,
+    touches: ['group'],
+    save: (body, tag) =>
       ask(
         api.PATCH('/api/v1/groups/{ref}', {
-          params: { path: { ref: g.id }, header: { 'If-Match': `"${g.version}"` } },
-          body: {
-            name,
-            address,
-            description: text,
-            aliases,
-            traits: does,
-            language,
-            default_delivery: delivery,
-            welcome,
-          },
+          params: { path: { ref: g.id }, header: { 'If-Match': tag } },
+          body,
         }),
       ),
-    onSuccess: (n) => {
+    onSaved: (n) => {
       onDone();
       if (n.address !== g.address) void navigate(`/groups/${n.address}`, { replace: true });
     },
   });
-  const moves = address !== g.address;
+  const { form, register } = draft;
+  const v = useWatch({ control: form.control }) as Fields;
+  const settled = useSettled(v.address, 200);
+  const proposal = useQuery({
+    queryKey: ['naming', 'proposal', g.id, settled],
+    enabled: settled !== g.address,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ask(
+        api.GET('/api/v1/address-proposals', {
+          params: { query: { name: v.name, address: settled, group: g.address } },
+        }),
+      ),
+  });
+  const says = (field: keyof Fields) =>
+    draft.problem(field) && (
+      <Text as="span" role="alert" className="warn">
+        {draft.problem(field)}
+      </Text>
+    );
   return (
     <Panel title="What it is called, and what it does">
-      <Stack gap="3">
+      <Stack as="form" gap="3" onSubmit={(e) => void draft.save(e)}>
+        <Moved draft={draft} />
         <Box as="label" fontSize="sm">
           Name
-          <Input aria-label="Name" name="group-name" value={name} onChange={(e) => setName(e.target.value)} />
+          <Input aria-label="Name" {...register('name')} />
+          {says('name')}
         </Box>
         <Box as="label" fontSize="sm">
           Address
-          <Input name="group-address" value={address} onChange={(e) => setAddress(e.target.value)} />
+          <Input {...register('address')} />
+          {says('address')}
         </Box>
         <Text fontSize="sm" color="fg.muted" aria-live="polite">
-          {moves
+          {v.address !== g.address
             ? proposal.data && proposal.data.status !== 'free'
               ? proposal.data.says
               : `The old address ${g.address} stays as an alias, so that nothing sent there is lost.`
             : 'A new name leaves the address as it is.'}
         </Text>
-        <Tags label="Further addresses" placeholder="Old names, typing mistakes" list={aliases} onChange={setAliases} />
-        <Textarea
-          aria-label="Why it exists"
-          rows={3}
-          maxLength={2000}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
+        <Tags
+          label="Further addresses"
+          placeholder="Old names, typing mistakes"
+          list={v.aliases}
+          onChange={(list) => form.setValue('aliases', list, { shouldDirty: true })}
         />
-        <TraitBoxes list={does} onChange={setDoes} />
+        <Textarea aria-label="Why it exists" rows={3} maxLength={2000} {...register('description')} />
+        <TraitBoxes list={v.traits} onChange={(list) => form.setValue('traits', list, { shouldDirty: true })} />
         <HStack wrap="wrap" gap="4" align="start">
-          <Choice label="Notices in" value={language} choices={languages} onChange={setLanguage} />
+          <Choice
+            label="Notices in"
+            value={v.language}
+            choices={languages}
+            onChange={(x) => form.setValue('language', x as Fields['language'], { shouldDirty: true })}
+          />
           <Choice
             label="New members get"
-            value={delivery}
-            choices={[
-              ['each', 'each message'],
-              ['none', 'no mail until they ask'],
-            ]}
-            onChange={setDelivery}
+            value={v.default_delivery}
+            choices={deliveries}
+            onChange={(x) => form.setValue('default_delivery', x as Fields['default_delivery'], { shouldDirty: true })}
           />
         </HStack>
         <Box as="label" fontSize="sm">
           Said to new members
-          <Textarea
-            name="welcome"
-            rows={2}
-            maxLength={2000}
-            value={welcome}
-            onChange={(e) => setWelcome(e.target.value)}
-          />
+          <Textarea rows={2} maxLength={2000} {...register('welcome')} />
         </Box>
-        <Trouble error={save.error} />
+        <Trouble error={draft.error} />
         <HStack>
-          <Button size="sm" colorPalette="ivy" loading={save.isPending} onClick={() => save.mutate()}>
+          <Button size="sm" type="submit" colorPalette="ivy" loading={draft.saving}>
             Save
           </Button>
           <Button size="sm" variant="ghost" colorPalette="gray" onClick={onDone}>

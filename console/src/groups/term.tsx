@@ -1,35 +1,40 @@
 import { Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
-import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask, type Group } from '../api/client';
-import { date, inDays, plural } from '../ui/dates';
+import { date, inDays, people } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { size } from '../shared/group-field';
 import { Fact, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { useGroup } from './page';
 
-export function Term({ group: g }: { group: Group }) {
-  const path = { ref: g.address };
+export default function Term() {
+  const g = useGroup();
+  const params = { path: { ref: g.id }, header: { 'If-Match': `"${g.version}"` } };
   const t = g.term;
   const may = (what: string) => g.may?.includes(what) ?? false;
-  const people = plural(g.counts.owners + g.counts.moderators + g.counts.members, 'person', 'people');
-  const renew = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/groups/{ref}/renewal', { params: { path } })),
+  const all = people(size(g));
+  const renew = useChange(['group', 'life'], () => ask(api.POST('/api/v1/groups/{ref}/renewal', { params })), {
     onSuccess: (n) =>
       toaster.create({
         type: 'success',
         title: `${n.name} is renewed`,
-        description: `It expires ${inDays(n.term.expires_at, n.term.days_left)}.`,
+        description: `It expires ${inDays(n.term.expires_on, n.term.days_left)}.`,
       }),
   });
-  const retire = useMutation({ mutationFn: () => ask(api.DELETE('/api/v1/groups/{ref}', { params: { path } })) });
-  const restore = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/groups/{ref}/restoration', { params: { path } })),
-    onSuccess: (n) =>
-      toaster.create({
-        type: 'success',
-        title: `${n.name} is back`,
-        description: `With its ${people} and its addresses.`,
-      }),
-  });
+  const retire = useChange(['group', 'life', 'person'], () => ask(api.DELETE('/api/v1/groups/{ref}', { params })));
+  const restore = useChange(
+    ['group', 'life', 'member', 'person'],
+    () => ask(api.POST('/api/v1/groups/{ref}/restoration', { params })),
+    {
+      onSuccess: (n) =>
+        toaster.create({
+          type: 'success',
+          title: `${n.name} is back`,
+          description: `With its ${all} and its addresses.`,
+        }),
+    },
+  );
   return (
     <Stack gap="5" maxW="48rem">
       <Panel title="How long it lives">
@@ -37,21 +42,21 @@ export function Term({ group: g }: { group: Group }) {
           {t.ended_at ? (
             <Text fontSize="lg">
               It {g.state === 'retired' ? 'was retired' : 'lapsed'} on {date(t.ended_at)} and takes no mail.
-              {t.restorable_till && ` It can be restored, with its ${people}, until ${date(t.restorable_till)}.`}
+              {t.restorable_until && ` It can be restored, with its ${all}, until ${date(t.restorable_until)}.`}
             </Text>
-          ) : t.standing ? (
+          ) : t.exempt ? (
             <Text fontSize="lg">
-              It is standing: it never expires. {t.standing.by} said so: “{t.standing.reason}”.
+              It is exempt: it never expires. {t.exempt.by} said so: “{t.exempt.reason}”.
             </Text>
-          ) : t.expires_at ? (
+          ) : t.expires_on ? (
             <Text fontSize="lg">
-              It expires {inDays(t.expires_at, t.days_left)}
+              It expires {inDays(t.expires_on, t.days_left)}
               {g.state === 'due' ? '. Renew it if it is still needed.' : '.'}
             </Text>
           ) : (
             <Text fontSize="lg">It never expires: the workspace sets no term for it.</Text>
           )}
-          {t.expires_at && <Span from={t.renewed_at} to={t.expires_at} left={t.days_left ?? 0} />}
+          {t.expires_on && <Span from={t.renewed_at} to={t.expires_on} left={t.days_left ?? 0} />}
           <Stack as="dl" gap="1">
             <Fact name="Renewed">{date(t.renewed_at)}</Fact>
             <Fact name="Made">{date(g.created_at)}</Fact>
@@ -65,7 +70,7 @@ export function Term({ group: g }: { group: Group }) {
                   </Button>
                 )
               : may('renew') &&
-                t.expires_at && (
+                t.expires_on && (
                   <Button colorPalette="ivy" loading={renew.isPending} onClick={() => renew.mutate()}>
                     Renew {g.name}
                   </Button>
@@ -105,18 +110,18 @@ function Span({ from, to, left }: { from: string; to: string; left: number }) {
 
 function Exempt({ group: g }: { group: Group }) {
   const [reason, setReason] = useState('');
-  const save = useMutation({
-    mutationFn: (standing: string) =>
-      ask(api.PATCH('/api/v1/groups/{ref}', { params: { path: { ref: g.address } }, body: { standing } })),
-    onSuccess: () => setReason(''),
-  });
+  const save = useChange(
+    ['group', 'life'],
+    (exempt: string) => ask(api.PATCH('/api/v1/groups/{ref}', { params: { path: { ref: g.id } }, body: { exempt } })),
+    { onSuccess: () => setReason('') },
+  );
   return (
     <Panel title="Exempt it">
       <Stack gap="3">
         <Text color="fg.muted" fontSize="sm">
-          A standing group never expires. Say why; your name is kept with it.
+          An exempt group never expires. Say why; your name is kept with it.
         </Text>
-        {g.term.standing ? (
+        {g.term.exempt ? (
           <Button
             alignSelf="start"
             size="sm"
@@ -144,7 +149,7 @@ function Exempt({ group: g }: { group: Group }) {
               loading={save.isPending}
               onClick={() => save.mutate(reason)}
             >
-              Make it standing
+              Exempt it
             </Button>
           </HStack>
         )}

@@ -1,14 +1,18 @@
 import { Box, Button, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
-import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask, type Group } from '../api/client';
-import { date, plural } from '../ui/dates';
-import { Panel, Trouble } from '../ui/parts';
+import { date } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { useDraft } from '../lib/use-draft';
+import { useList } from '../lib/use-list';
+import { Requests } from '../shared/requests';
+import { More, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
-import { Requests } from '../waiting/requests';
+import { useGroup } from './page';
 
 /** WaysIn holds what stands at the door of a group: requests, invitations, links, and who is barred. */
-export function WaysIn({ group: g }: { group: Group }) {
+export default function WaysIn() {
+  const g = useGroup();
   return (
     <Stack gap="5" maxW="56rem">
       <Panel title="Requests">
@@ -16,31 +20,32 @@ export function WaysIn({ group: g }: { group: Group }) {
       </Panel>
       <Invitations group={g} />
       <Links group={g} />
-      <Standings group={g} />
+      <Overrides group={g} />
     </Stack>
   );
 }
 
 function Invitations({ group: g }: { group: Group }) {
-  const path = { ref: g.address };
-  const list = useQuery({
-    queryKey: ['invitations', g.address],
-    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/invitations', { params: { path, query: { limit: 100 } } })),
+  const list = useList({
+    key: ['joining', 'invitations', g.id],
+    read: (_, cursor) =>
+      ask(
+        api.GET('/api/v1/groups/{ref}/invitations', { params: { path: { ref: g.id }, query: { cursor, limit: 50 } } }),
+      ),
   });
-  const back = useMutation({
-    mutationFn: (address: string) =>
-      ask(api.DELETE('/api/v1/groups/{ref}/invitations/{address}', { params: { path: { ...path, address } } })),
-  });
+  const back = useChange(['joining'], (address: string) =>
+    ask(api.DELETE('/api/v1/groups/{ref}/invitations/{address}', { params: { path: { ref: g.id, address } } })),
+  );
   return (
     <Panel title="Invitations that were not answered">
       <Trouble error={list.error ?? back.error} />
-      {list.data?.items.length === 0 && (
+      {list.loaded && list.rows.length === 0 && (
         <Text color="fg.muted" fontSize="sm">
           None. Invite people on the page People.
         </Text>
       )}
       <Stack as="ul" gap="1" listStyleType="none">
-        {list.data?.items.map((i) => (
+        {list.rows.map((i) => (
           <HStack as="li" key={i.id} justify="space-between" fontSize="sm" wrap="wrap">
             <Text>
               <b>{i.address}</b> as {i.role}, by {i.made_by}; ends {date(i.expires_at)}
@@ -57,35 +62,39 @@ function Invitations({ group: g }: { group: Group }) {
           </HStack>
         ))}
       </Stack>
-      {list.data && list.data.total > list.data.items.length && <Text fontSize="sm">of {list.data.total}</Text>}
+      <More list={list} />
     </Panel>
   );
 }
 
 function Links({ group: g }: { group: Group }) {
-  const path = { ref: g.address };
-  const [days, setDays] = useState('14');
-  const [most, setMost] = useState('');
-  const [note, setNote] = useState('');
-  const list = useQuery({
-    queryKey: ['join-links', g.address],
-    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/join-links', { params: { path } })),
+  const path = { ref: g.id };
+  const list = useList({
+    key: ['joining', 'links', g.id],
+    read: (_, cursor) =>
+      ask(api.GET('/api/v1/groups/{ref}/join-links', { params: { path, query: { cursor, limit: 50 } } })),
   });
-  const make = useMutation({
-    mutationFn: () =>
+  const [url, setURL] = useState('');
+  const draft = useDraft({
+    saved: { days: '14', max: '', note: '' },
+    touches: ['joining'],
+    save: (v) =>
       ask(
         api.POST('/api/v1/groups/{ref}/join-links', {
           params: { path },
-          body: { days: Number(days) || 14, most: Number(most) || 0, note },
+          body: { days: Number(v.days) || 14, max: Number(v.max) || 0, note: v.note },
         }),
       ),
-    onSuccess: () => setNote(''),
+    onSaved: (l) => {
+      setURL(l.url ?? '');
+      draft.drop();
+    },
   });
-  const back = useMutation({
-    mutationFn: (id: string) =>
-      ask(api.DELETE('/api/v1/groups/{ref}/join-links/{id}', { params: { path: { ...path, id } } })),
-    onSuccess: () => make.reset(),
-  });
+  const back = useChange(
+    ['joining'],
+    (id: string) => ask(api.DELETE('/api/v1/groups/{ref}/join-links/{id}', { params: { path: { ...path, id } } })),
+    { onSuccess: () => setURL('') },
+  );
   return (
     <Panel title="Links to join by">
       <Stack gap="3">
@@ -93,31 +102,12 @@ function Links({ group: g }: { group: Group }) {
           Whoever in the workspace has the link can enter, whatever the group says about joining.
         </Text>
         {!g.term.ended_at && (
-          <HStack wrap="wrap" fontSize="sm">
+          <HStack as="form" wrap="wrap" fontSize="sm" onSubmit={(e) => void draft.save(e)}>
             <label>
-              for{' '}
-              <Input
-                size="xs"
-                w="4rem"
-                type="number"
-                min="1"
-                max="365"
-                value={days}
-                onChange={(e) => setDays(e.target.value)}
-              />{' '}
-              days,
+              for <Input size="xs" w="4rem" type="number" min="1" max="365" {...draft.register('days')} /> days,
             </label>
             <label>
-              at most{' '}
-              <Input
-                size="xs"
-                w="5rem"
-                type="number"
-                min="0"
-                placeholder="any"
-                value={most}
-                onChange={(e) => setMost(e.target.value)}
-              />{' '}
+              at most <Input size="xs" w="5rem" type="number" min="0" placeholder="any" {...draft.register('max')} />{' '}
               people
             </label>
             <Input
@@ -125,34 +115,27 @@ function Links({ group: g }: { group: Group }) {
               w="14rem"
               aria-label="Whom the link is for"
               placeholder="Whom it is for"
-              value={note}
-              onChange={(e) => setNote(e.target.value)}
+              {...draft.register('note')}
             />
-            <Button
-              size="xs"
-              colorPalette="ivy"
-              variant="outline"
-              loading={make.isPending}
-              onClick={() => make.mutate()}
-            >
+            <Button size="xs" type="submit" colorPalette="ivy" variant="outline" loading={draft.saving}>
               Make a link
             </Button>
           </HStack>
         )}
-        <Trouble error={make.error ?? back.error ?? list.error} />
-        {make.data && (
+        <Trouble error={draft.error ?? back.error ?? list.error} />
+        {url && (
           <Box borderLeftWidth="4px" borderColor="ivy.solid" pl="3" fontSize="sm">
             <Text>Copy it now; it is not shown again.</Text>
             <HStack>
               <code style={{ overflowWrap: 'anywhere' }} data-testid="link">
-                {make.data.url}
+                {url}
               </code>
               <Button
                 size="2xs"
                 variant="outline"
                 colorPalette="gray"
                 onClick={() => {
-                  void navigator.clipboard.writeText(make.data.url ?? '');
+                  void navigator.clipboard.writeText(url);
                   toaster.create({ type: 'success', title: 'The link is copied' });
                 }}
               >
@@ -162,10 +145,10 @@ function Links({ group: g }: { group: Group }) {
           </Box>
         )}
         <Stack as="ul" gap="1" listStyleType="none">
-          {list.data?.map((l) => (
+          {list.rows.map((l) => (
             <HStack as="li" key={l.id} justify="space-between" fontSize="sm" wrap="wrap">
               <Text>
-                <b>{l.note || 'A link'}</b>, used by {l.most > 0 ? `${l.uses} of ${l.most}` : l.uses}; ends{' '}
+                <b>{l.note || 'A link'}</b>, used by {l.max > 0 ? `${l.uses} of ${l.max}` : l.uses}; ends{' '}
                 {date(l.expires_at)}; by {l.made_by}
               </Text>
               <Button size="xs" variant="outline" colorPalette="gray" onClick={() => back.mutate(l.id)}>
@@ -174,35 +157,41 @@ function Links({ group: g }: { group: Group }) {
             </HStack>
           ))}
         </Stack>
+        <More list={list} />
       </Stack>
     </Panel>
   );
 }
 
-const standingWords = { barred: 'is barred', trusted: 'is trusted: never held', held: 'is always held' };
+const overrideWords = { barred: 'is barred', trusted: 'is trusted: never held', held: 'is always held' };
+type Settled = keyof typeof overrideWords | 'none';
 
-function Standings({ group: g }: { group: Group }) {
-  const path = { ref: g.address };
-  const [address, setAddress] = useState('');
-  const [standing, setStanding] = useState('barred');
-  const [reason, setReason] = useState('');
-  const list = useQuery({
-    queryKey: ['standings', g.address],
-    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/standings', { params: { path } })),
-  });
-  const set = useMutation({
-    mutationFn: (s: { address: string; standing: string; reason: string }) =>
-      ask(
-        api.PUT('/api/v1/groups/{ref}/standings/{address}', {
-          params: { path: { ...path, address: s.address } },
-          body: { standing: s.standing, reason: s.reason },
-        }),
-      ),
-    onSuccess: () => {
-      setAddress('');
-      setReason('');
+function Overrides({ group: g }: { group: Group }) {
+  const path = { ref: g.id };
+  const list = useList({
+    key: ['member', 'overrides', g.id],
+    read: async (_, cursor) => {
+      const page = await ask(
+        api.GET('/api/v1/groups/{ref}/overrides', { params: { path, query: { cursor, limit: 50 } } }),
+      );
+      return { ...page, items: page.items.map((o) => ({ ...o, id: o.address })) };
     },
   });
+  const put = (address: string, override: Settled, reason: string) =>
+    ask(
+      api.PUT('/api/v1/groups/{ref}/overrides/{address}', {
+        params: { path: { ...path, address } },
+        body: { override, reason },
+      }),
+    );
+  const touches = ['group', 'member', 'joining', 'person'] as const;
+  const draft = useDraft({
+    saved: { address: '', override: 'barred' as Settled, reason: '' },
+    touches: [...touches],
+    save: (v) => put(v.address, v.override, v.reason),
+    onSaved: () => draft.drop(),
+  });
+  const lift = useChange([...touches], (address: string) => put(address, 'none', ''));
   return (
     <Panel title="Settled about people">
       <Stack gap="3">
@@ -210,56 +199,32 @@ function Standings({ group: g }: { group: Group }) {
           What is settled about a person goes before what the group says. Whoever is barred is taken out, can’t join,
           ask or be added, and can’t write to it.
         </Text>
-        <HStack
-          as="form"
-          wrap="wrap"
-          onSubmit={(e) => {
-            e.preventDefault();
-            set.mutate({ address, standing, reason });
-          }}
-        >
-          <Input
-            size="sm"
-            w="16rem"
-            aria-label="Address"
-            name="standing-address"
-            placeholder="Address"
-            value={address}
-            onChange={(e) => setAddress(e.target.value)}
-          />
+        <HStack as="form" wrap="wrap" onSubmit={(e) => void draft.save(e)}>
+          <Input size="sm" w="16rem" aria-label="Address" placeholder="Address" {...draft.register('address')} />
           <NativeSelect.Root size="sm" w="9rem">
-            <NativeSelect.Field aria-label="Standing" value={standing} onChange={(e) => setStanding(e.target.value)}>
+            <NativeSelect.Field aria-label="What is settled" {...draft.register('override')}>
               <option value="barred">bar</option>
               <option value="trusted">trust</option>
               <option value="held">hold</option>
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
-          <Input
-            size="sm"
-            w="16rem"
-            aria-label="Why"
-            placeholder="Why"
-            value={reason}
-            onChange={(e) => setReason(e.target.value)}
-          />
-          <Button
-            size="sm"
-            type="submit"
-            variant="outline"
-            colorPalette={standing === 'barred' ? 'red' : 'ivy'}
-            disabled={address === ''}
-            loading={set.isPending}
-          >
+          <Input size="sm" w="16rem" aria-label="Why" placeholder="Why" {...draft.register('reason')} />
+          <Button size="sm" type="submit" variant="outline" colorPalette="ivy" loading={draft.saving}>
             Settle it
           </Button>
         </HStack>
-        <Trouble error={set.error ?? list.error} />
+        {draft.problem('address') && (
+          <Text role="alert" className="warn" fontSize="sm">
+            {draft.problem('address')}
+          </Text>
+        )}
+        <Trouble error={draft.error ?? lift.error ?? list.error} />
         <Stack as="ul" gap="1" listStyleType="none">
-          {list.data?.map((s) => (
+          {list.rows.map((s) => (
             <HStack as="li" key={s.address} justify="space-between" fontSize="sm" wrap="wrap">
               <Text>
-                <b>{s.name || s.address}</b> {standingWords[s.standing]}
+                <b>{s.name || s.address}</b> {overrideWords[s.override]}
                 {s.reason && `: ${s.reason}`}. By {s.by}, {date(s.at)}
               </Text>
               <Button
@@ -267,14 +232,15 @@ function Standings({ group: g }: { group: Group }) {
                 variant="outline"
                 colorPalette="gray"
                 aria-label={`Lift what is settled about ${s.address}`}
-                onClick={() => set.mutate({ address: s.address, standing: 'none', reason: '' })}
+                onClick={() => lift.mutate(s.address)}
               >
                 Lift
               </Button>
             </HStack>
           ))}
         </Stack>
-        {list.data?.length === 0 && <Text fontSize="sm">{plural(0, 'person', 'people')} so far.</Text>}
+        {list.loaded && list.rows.length === 0 && <Text fontSize="sm">Nothing is settled about anybody.</Text>}
+        <More list={list} />
       </Stack>
     </Panel>
   );

@@ -1,5 +1,5 @@
 import { Box, Heading } from '@chakra-ui/react';
-import { HistoryList } from './list';
+import { HistoryList } from '../shared/history';
 
 export default function HistoryPage() {
   return (

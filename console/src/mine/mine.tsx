@@ -1,13 +1,13 @@
 import { Box, Button, Heading, Input, SimpleGrid, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Group } from '../api/client';
+import { useJoining, useMyRequests } from '../groups/my-part';
+import { date, inDays, people, plural } from '../lib/dates';
+import { useList } from '../lib/use-list';
 import { useMe } from '../session/me';
-import { useWish } from '../groups/my-part';
-import { date, inDays, plural } from '../ui/dates';
-import { Loading, Nothing, State, Trouble } from '../ui/parts';
-import { useSettled } from '../ui/settled';
+import { size } from '../shared/group-field';
+import { State } from '../shared/state';
+import { Loading, More, Nothing, Trouble } from '../ui/parts';
 
 const parts = [
   ['owner', 'I own'],
@@ -17,14 +17,10 @@ const parts = [
 
 export default function Mine() {
   const me = useMe();
-  const mine = useInfiniteQuery({
-    queryKey: ['mine'],
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
-      ask(api.GET('/api/v1/groups', { params: { query: { scope: 'mine', limit: 200, cursor: pageParam } } })),
-    getNextPageParam: (last) => last.next || undefined,
+  const mine = useList({
+    key: ['group', 'mine'],
+    read: (_, cursor) => ask(api.GET('/api/v1/groups', { params: { query: { scope: 'mine', limit: 200, cursor } } })),
   });
-  const groups = mine.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Box p={{ base: 3, md: 5 }} maxW="70rem" mx="auto">
       <Heading as="h1" size="2xl" mb="1">
@@ -34,28 +30,28 @@ export default function Mine() {
         {me.name}, {me.address}
       </Text>
       {mine.error ? (
-        <Trouble error={mine.error} retry={() => void mine.refetch()} />
-      ) : !mine.data ? (
+        <Trouble error={mine.error} retry={mine.retry} />
+      ) : !mine.loaded ? (
         <Loading what="your groups" />
-      ) : groups.length === 0 ? (
+      ) : mine.rows.length === 0 ? (
         <Nothing title="You are in no group yet.">
           <Text>Look for one below.</Text>
         </Nothing>
       ) : (
         <Stack gap="6">
           {parts.map(([role, label]) => {
-            const list = groups.filter((g) => g.my_role === role);
+            const groups = mine.rows.filter((g) => g.my_role === role);
             return (
-              list.length > 0 && (
+              groups.length > 0 && (
                 <Box as="section" key={role}>
                   <Heading as="h2" size="md" mb="2">
                     {label}{' '}
                     <Text as="span" color="fg.muted" fontWeight="400" fontSize="sm">
-                      {plural(list.length, 'group')}
+                      {plural(groups.length, 'group')}
                     </Text>
                   </Heading>
                   <SimpleGrid columns={{ base: 1, md: 2 }} gap="3">
-                    {list.map((g) => (
+                    {groups.map((g) => (
                       <Card key={g.id} group={g} />
                     ))}
                   </SimpleGrid>
@@ -63,6 +59,7 @@ export default function Mine() {
               )
             );
           })}
+          <More list={mine} words="Show more of my groups" />
         </Stack>
       )}
       <Asked />
@@ -73,19 +70,15 @@ export default function Mine() {
 
 /** Asked lists what I asked for and nobody has decided. */
 function Asked() {
-  const requests = useQuery({
-    queryKey: ['my-requests'],
-    queryFn: () => ask(api.GET('/api/v1/requests', { params: { query: { mine: true, limit: 100 } } })),
-  });
-  const open = requests.data?.items.filter((r) => r.state === 'open') ?? [];
-  if (open.length === 0) return null;
+  const requests = useMyRequests();
+  if (requests.length === 0) return null;
   return (
     <Box as="section" mt="6">
       <Heading as="h2" size="md" mb="2">
         I asked
       </Heading>
       <Stack as="ul" gap="1" listStyleType="none">
-        {open.map((r) => (
+        {requests.map((r) => (
           <li key={r.id}>
             to {r.kind}{' '}
             <Link to={`/groups/${r.group.address}`}>
@@ -101,57 +94,47 @@ function Asked() {
 
 /** Discover finds groups that I could join, and says who runs them. */
 function Discover() {
-  const [text, setText] = useState('');
-  const q = useSettled(text, 150);
-  const found = useInfiniteQuery({
-    queryKey: ['joinable', q],
-    placeholderData: keepPreviousData,
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
-      ask(api.GET('/api/v1/groups', { params: { query: { scope: 'joinable', q, limit: 10, cursor: pageParam } } })),
-    getNextPageParam: (last) => last.next || undefined,
+  const found = useList({
+    key: ['group', 'joinable'],
+    filters: ['q'],
+    read: (query, cursor) =>
+      ask(api.GET('/api/v1/groups', { params: { query: { ...query, scope: 'joinable', limit: 10, cursor } } })),
   });
-  const list = found.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Box as="section" mt="6">
       <Heading as="h2" size="md" mb="2">
         I could join{' '}
         <Text as="span" color="fg.muted" fontWeight="400" fontSize="sm">
-          {found.data && plural(found.data.pages[0]?.total ?? 0, 'group')}
+          {found.loaded && plural(found.total, 'group')}
         </Text>
       </Heading>
       <Input
-        data-search
         size="sm"
         maxW="24rem"
         mb="3"
         bg="bg.panel"
         type="search"
         aria-label="Search groups that I could join"
-        placeholder="Search by the first letters of a name  ( / )"
-        value={text}
-        onChange={(e) => setText(e.target.value)}
+        placeholder="Filter by the first letters of a name"
+        value={found.q}
+        onChange={(e) => found.setQ(e.target.value)}
       />
       <Trouble error={found.error} />
       <SimpleGrid columns={{ base: 1, md: 2 }} gap="3">
-        {list.map((g) => (
+        {found.rows.map((g) => (
           <Joinable key={g.id} group={g} />
         ))}
       </SimpleGrid>
-      {found.data && list.length === 0 && (
-        <Text color="fg.muted">{q ? 'No group matches.' : 'You are in every group that takes you.'}</Text>
+      {found.loaded && found.rows.length === 0 && (
+        <Text color="fg.muted">{found.filtered ? 'No group matches.' : 'You are in every group that takes you.'}</Text>
       )}
-      {found.hasNextPage && (
-        <Button mt="3" size="sm" variant="outline" colorPalette="gray" onClick={() => void found.fetchNextPage()}>
-          Show more
-        </Button>
-      )}
+      <More list={found} />
     </Box>
   );
 }
 
 function Joinable({ group: g }: { group: Group }) {
-  const wish = useWish(g);
+  const joining = useJoining(g);
   return (
     <Box bg="bg.panel" borderWidth="1px" borderRadius="lg" p="4" fontSize="sm">
       <Link to={`/groups/${g.address}`} style={{ fontWeight: 600, fontSize: '1rem' }}>
@@ -159,16 +142,15 @@ function Joinable({ group: g }: { group: Group }) {
       </Link>
       {g.description && <Text>{g.description}</Text>}
       <Text color="fg.muted">
-        {plural(g.counts.owners + g.counts.moderators + g.counts.members, 'person', 'people')}, run by{' '}
-        {g.owners.length ? g.owners.map((o) => o.name).join(', ') : 'nobody'}
+        {people(size(g))}, run by {g.owners.length ? g.owners.map((o) => o.name).join(', ') : 'nobody'}
       </Text>
       <Box display="flex" gap="2" mt="2" alignItems="center" flexWrap="wrap">
         <Button
           size="xs"
           variant="outline"
           colorPalette="ivy"
-          loading={wish.isPending}
-          onClick={() => wish.mutate({ leave: false, note: '' })}
+          loading={joining.isPending}
+          onClick={() => joining.mutate({ leave: false, note: '' })}
         >
           {g.join.how === 'asking' ? 'Ask to join' : 'Join'}
         </Button>
@@ -176,7 +158,7 @@ function Joinable({ group: g }: { group: Group }) {
           <u>Write to its owners</u>
         </a>
       </Box>
-      <Trouble error={wish.error} />
+      <Trouble error={joining.error} />
     </Box>
   );
 }
@@ -194,8 +176,8 @@ function Card({ group: g }: { group: Group }) {
         {g.address}
       </Text>
       <Text fontSize="sm" mt="1">
-        {plural(g.counts.owners + g.counts.moderators + g.counts.members, 'person', 'people')}
-        {g.my_role === 'owner' && g.term.expires_at && ` · expires ${inDays(g.term.expires_at, g.term.days_left)}`}
+        {people(size(g))}
+        {g.my_role === 'owner' && g.term.expires_on && ` · expires ${inDays(g.term.expires_on, g.term.days_left)}`}
       </Text>
       {g.my_role === 'owner' && g.state === 'due' && (
         <Link to={`/groups/${g.address}/term`} style={{ fontSize: '0.9rem', textDecoration: 'underline' }}>

@@ -1,15 +1,20 @@
 import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask } from '../api/client';
-import { plural } from '../ui/dates';
-import { fieldLabel, fields } from '../ui/fields';
-import { type Chosen, readFile } from '../ui/file';
+import { dayOr, plural } from '../lib/dates';
+import { type Chosen, readFile } from '../lib/file';
+import { useChange } from '../lib/use-change';
+import { fields } from '../shared/fields';
 import { Panel, Trouble } from '../ui/parts';
 
-const outcomes = { new: 'new', changed: 'changes', returned: 'returns', departed: 'departs', wrong: 'can’t be taken' };
-
-const show = (v: unknown) => (v === null || v === undefined || v === '' ? '–' : String(v));
+const outcomes: Record<string, string> = {
+  new: 'new',
+  changed: 'changes',
+  returned: 'returns',
+  departed: 'departs',
+  wrong: 'can’t be taken',
+};
 
 /** ImportPeople makes the directory like a CSV file, showing first what that does. */
 export default function ImportPeople() {
@@ -19,17 +24,18 @@ export default function ImportPeople() {
   const [links, setLinks] = useState(false);
   const [force, setForce] = useState(false);
   const body = { file: file?.data ?? '', columns, sync, force, password_links: links };
-  const plan = useQuery({
-    queryKey: ['import', body],
+  const preview = useQuery({
+    queryKey: ['person', 'import', body],
     enabled: file !== null,
-    queryFn: () => ask(api.POST('/api/v1/people-imports', { body: { ...body, dry_run: true } })),
+    queryFn: () => ask(api.POST('/api/v1/people-imports/preview', { body })),
   });
-  const doIt = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/people-imports', { body })),
-    onSuccess: () => setFile(null),
-  });
-  const r = file ? plan.data : undefined;
-  const n = r ? ['new', 'changed', 'returned', 'departed'].reduce((sum, k) => sum + (r.counts[k] ?? 0), 0) : 0;
+  const doIt = useChange(
+    ['person', 'group', 'member', 'rule', 'life'],
+    () => ask(api.POST('/api/v1/people-imports', { body })),
+    { onSuccess: () => setFile(null) },
+  );
+  const r = file ? preview.data : undefined;
+  const refused = r?.problems ?? [];
   return (
     <Box p={{ base: 3, md: 5 }} maxW="70rem" mx="auto">
       <Heading as="h1" size="2xl" mb="4">
@@ -62,7 +68,7 @@ export default function ImportPeople() {
               <input type="checkbox" checked={links} onChange={(e) => setLinks(e.target.checked)} /> Mail those who are
               new a link to choose a password
             </label>
-            <Trouble error={plan.error ?? doIt.error} />
+            <Trouble error={preview.error ?? doIt.error} />
             {doIt.data && (
               <Text fontWeight="600" aria-live="polite">
                 Done. {doIt.data.says}
@@ -74,7 +80,7 @@ export default function ImportPeople() {
           <Panel title={`What ${file?.name} would do`}>
             <Stack gap="3">
               <HStack wrap="wrap" gap="3" fontSize="sm">
-                {r.columns.map((c) => (
+                {r.list?.columns?.map((c) => (
                   <label key={c.heading}>
                     <b>{c.heading}</b> is{' '}
                     <select
@@ -97,7 +103,7 @@ export default function ImportPeople() {
               <Text fontWeight="600" aria-live="polite">
                 {r.says}
               </Text>
-              {r.lines.length > 0 && (
+              {r.sample.length > 0 && (
                 <Box
                   maxH="26rem"
                   overflow="auto"
@@ -123,7 +129,7 @@ export default function ImportPeople() {
                       </tr>
                     </thead>
                     <tbody>
-                      {r.lines.slice(0, 300).map((l, i) => (
+                      {r.sample.slice(0, 300).map((l, i) => (
                         <tr key={i}>
                           <td>{l.line || ''}</td>
                           <td>
@@ -131,13 +137,11 @@ export default function ImportPeople() {
                             <span className="under">{l.address}</span>
                           </td>
                           <td className={l.outcome === 'wrong' || l.outcome === 'departed' ? 'warn' : ''}>
-                            {outcomes[l.outcome]}
+                            {outcomes[l.outcome] ?? l.outcome}
                           </td>
                           <td style={{ whiteSpace: 'normal' }}>
                             {l.says ||
-                              l.changes
-                                .map((c) => `${fieldLabel(c.field)}: ${show(c.from)} → ${show(c.to)}`)
-                                .join('; ')}
+                              l.changes?.map((c) => `${c.label}: ${dayOr(c.from)} → ${dayOr(c.to)}`).join('; ')}
                           </td>
                         </tr>
                       ))}
@@ -145,20 +149,23 @@ export default function ImportPeople() {
                   </table>
                 </Box>
               )}
-              {sync && (r.counts.departed ?? 0) > 1 && (
+              {sync && (r.counts?.departed ?? 0) > 1 && (
                 <label style={{ fontSize: '0.9rem' }}>
                   <input type="checkbox" checked={force} onChange={(e) => setForce(e.target.checked)} /> Do it although
                   many depart
                 </label>
               )}
+              {refused.map((x) => (
+                <Trouble key={x.field} error={x.says} />
+              ))}
               <Button
                 alignSelf="start"
                 colorPalette="ivy"
-                disabled={n === 0}
+                disabled={!r.ready || refused.length > 0}
                 loading={doIt.isPending}
                 onClick={() => doIt.mutate()}
               >
-                Import: {plural(n, 'change')}
+                Import: {plural(r.ready ?? 0, 'change')}
               </Button>
             </Stack>
           </Panel>

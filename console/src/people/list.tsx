@@ -1,14 +1,13 @@
 import { Button, Flex, Heading, HStack, Input, NativeSelect, Text } from '@chakra-ui/react';
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
-import { memo, useMemo } from 'react';
+import { memo } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Person } from '../api/client';
+import { people } from '../lib/dates';
+import { useList } from '../lib/use-list';
 import { useMe } from '../session/me';
-import { plural } from '../ui/dates';
-import { fields } from '../ui/fields';
+import { fields } from '../shared/fields';
 import { Loading, Nothing, Trouble } from '../ui/parts';
-import { useFilters } from '../ui/params';
-import { type Column, VirtualTable } from '../ui/virtual-table';
+import { type Column, RowHeight, useRows, VirtualTable } from '../ui/virtual-table';
 
 const columns: Column[] = [
   { key: 'person', label: 'Person', width: '34%' },
@@ -20,19 +19,12 @@ const columns: Column[] = [
 
 export default function PeopleList() {
   const me = useMe();
-  const { params, set, q, setQ, settled } = useFilters();
-  const kind = params.get('kind') ?? '';
-  const lacks = params.get('lacks') ?? '';
-  const choose = (name: string, value: string) => set((p) => (value ? p.set(name, value) : p.delete(name)));
-  const people = useInfiniteQuery({
-    queryKey: ['people', settled, kind, lacks],
-    placeholderData: keepPreviousData,
-    initialPageParam: '',
-    queryFn: ({ pageParam }) =>
-      ask(api.GET('/api/v1/people', { params: { query: { q: settled, kind, lacks, cursor: pageParam, limit: 200 } } })),
-    getNextPageParam: (last) => last.next || undefined,
+  const [high, setHigh] = useRows();
+  const list = useList({
+    key: ['person', 'list'],
+    filters: ['q', 'kind', 'lacks'],
+    read: (query, cursor) => ask(api.GET('/api/v1/people', { params: { query: { ...query, cursor, limit: 200 } } })),
   });
-  const rows = useMemo(() => people.data?.pages.flatMap((p) => p.items) ?? [], [people.data]);
   return (
     <Flex direction="column" h="full" p={{ base: 3, md: 5 }} gap="3">
       <HStack justify="space-between" wrap="wrap">
@@ -41,7 +33,7 @@ export default function PeopleList() {
             People
           </Heading>
           <Text color="fg.muted" aria-live="polite">
-            {people.data && plural(people.data.pages[0]?.total ?? 0, 'person', 'people')}
+            {list.loaded && people(list.total)}
           </Text>
         </HStack>
         {me.may.includes('change_directory') && (
@@ -57,19 +49,22 @@ export default function PeopleList() {
       </HStack>
       <HStack wrap="wrap" gap="3">
         <Input
-          data-search
           type="search"
           aria-label="Search people"
-          placeholder="Search by the first letters of a name or address  ( / )"
+          placeholder="Filter by the first letters of a name or address"
           size="sm"
           maxW="26rem"
           bg="bg.panel"
-          value={q}
-          onChange={(e) => setQ(e.target.value)}
+          value={list.q}
+          onChange={(e) => list.setQ(e.target.value)}
         />
         {me.may.includes('read_departed') && (
           <NativeSelect.Root size="sm" w="11rem">
-            <NativeSelect.Field aria-label="Which people" value={kind} onChange={(e) => choose('kind', e.target.value)}>
+            <NativeSelect.Field
+              aria-label="Which people"
+              value={list.values('kind')[0] ?? ''}
+              onChange={(e) => list.set('kind', e.target.value)}
+            >
               <option value="">who are here</option>
               <option value="departed">who have left</option>
               <option value="external">external members</option>
@@ -80,8 +75,8 @@ export default function PeopleList() {
         <NativeSelect.Root size="sm" w="14rem">
           <NativeSelect.Field
             aria-label="What is not filled in"
-            value={lacks}
-            onChange={(e) => choose('lacks', e.target.value)}
+            value={list.values('lacks')[0] ?? ''}
+            onChange={(e) => list.set('lacks', e.target.value)}
           >
             <option value="">filled in or not</option>
             {fields.slice(0, 10).map(([f, label]) => (
@@ -92,22 +87,30 @@ export default function PeopleList() {
           </NativeSelect.Field>
           <NativeSelect.Indicator />
         </NativeSelect.Root>
+        <HStack ml="auto">
+          <RowHeight rows={high} onRows={setHigh} />
+        </HStack>
       </HStack>
-      {people.error ? (
-        <Trouble error={people.error} retry={() => void people.refetch()} />
-      ) : !people.data ? (
+      {list.error ? (
+        <Trouble error={list.error} retry={list.retry} />
+      ) : !list.loaded ? (
         <Loading what="people" />
-      ) : rows.length === 0 ? (
-        <Nothing title="Nobody matches." />
+      ) : list.rows.length === 0 ? (
+        <Nothing title="Nobody matches.">
+          <Button size="sm" variant="outline" colorPalette="gray" onClick={list.clear}>
+            Show everybody
+          </Button>
+        </Nothing>
       ) : (
         <VirtualTable
           label="People"
           columns={columns}
-          rows={rows}
+          rows={list.rows}
+          high={high}
           minWidth="52rem"
           row={(p) => <Row person={p} />}
-          more={people.hasNextPage && !people.isFetchingNextPage}
-          onMore={() => void people.fetchNextPage()}
+          more={list.more}
+          onMore={list.onMore}
         />
       )}
     </Flex>

@@ -1,14 +1,18 @@
-import { Badge, Box, Button, Grid, Heading, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/react';
-import { useMutation, useQuery } from '@tanstack/react-query';
-import { type ReactNode, useState } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
+import { Badge, Box, Button, Grid, Heading, HStack, Stack, Text } from '@chakra-ui/react';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
 import { api, ask, type PersonDetails, Refusal } from '../api/client';
-import { HistoryList } from '../history/list';
-import { date, plural } from '../ui/dates';
-import { fieldLabel, fields } from '../ui/fields';
-import { Fact, Loading, Nothing, Panel, Trouble } from '../ui/parts';
-import { PeoplePicker } from '../ui/people-picker';
+import { date, plural } from '../lib/dates';
+import { type Subject, useChange } from '../lib/use-change';
+import { HistoryList } from '../shared/history';
+import { PeoplePicker } from '../shared/people-picker';
+import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { Entry } from './entry';
+
+/** What a change of the directory touches: rules of membership follow it. */
+const touched: Subject[] = ['person', 'group', 'member', 'rule', 'life'];
 
 export default function PersonPage() {
   const { ref = '' } = useParams();
@@ -60,7 +64,7 @@ export default function PersonPage() {
           )}
         </Stack>
         <Stack gap="5">
-          <Entry key={p.version} person={p} may={may && !p.external} />
+          <Entry person={p} may={may && !p.external} />
           {may && !p.external && p.active && <SignsIn person={p} />}
           {may && !p.external && (p.active ? <Departure person={p} /> : <Return person={p} />)}
         </Stack>
@@ -115,122 +119,12 @@ function Groups({ person: p }: { person: PersonDetails }) {
   );
 }
 
-function Entry({ person: p, may }: { person: PersonDetails; may: boolean }) {
-  const [draft, setDraft] = useState<Record<string, string> | null>(null);
-  const [name, setName] = useState(p.name);
-  const [role, setRole] = useState<string>(p.workspace_role ?? '');
-  const save = useMutation({
-    mutationFn: () =>
-      ask(
-        api.PATCH('/api/v1/people/{ref}', {
-          params: { path: { ref: p.address }, header: { 'If-Match': `"${p.version}"` } },
-          body: { name, attributes: draft ?? {}, workspace_role: role },
-        }),
-      ),
-    onSuccess: () => setDraft(null),
-  });
-  const filled = Object.entries(p.attributes ?? {});
-  return (
-    <Panel
-      title="Entry in the directory"
-      side={
-        may &&
-        draft === null && (
-          <Button size="xs" variant="outline" colorPalette="gray" onClick={() => setDraft({ ...p.attributes })}>
-            Change
-          </Button>
-        )
-      }
-    >
-      {draft === null ? (
-        <Stack as="dl" gap="1">
-          {filled.map(([k, v]) => (
-            <Fact key={k} name={fieldLabel(k)}>
-              {v}
-            </Fact>
-          ))}
-          {filled.length === 0 && <Text color="fg.muted">Nothing is filled in.</Text>}
-          <Fact name="Here since">{date(p.created_at)}</Fact>
-        </Stack>
-      ) : (
-        <Stack gap="2">
-          <EntryFields name={name} onName={setName} role={role} onRole={setRole} values={draft} onValues={setDraft} />
-          <Trouble error={save.error} />
-          <HStack>
-            <Button size="sm" colorPalette="ivy" loading={save.isPending} onClick={() => save.mutate()}>
-              Save
-            </Button>
-            <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft(null)}>
-              Leave it
-            </Button>
-          </HStack>
-          <Text fontSize="sm" color="fg.muted">
-            Groups with a rule take them in, or let them go, as soon as it is saved.
-          </Text>
-        </Stack>
-      )}
-    </Panel>
-  );
-}
-
-function EntryFields(props: {
-  name: string;
-  onName: (v: string) => void;
-  role: string;
-  onRole: (v: string) => void;
-  values: Record<string, string>;
-  onValues: (v: Record<string, string>) => void;
-}) {
-  const [all, setAll] = useState(false);
-  const shown = fields.filter(([f], i) => all || i < 6 || f === 'locality' || props.values[f]);
-  const row = (label: string, input: ReactNode) => (
-    <Box as="label" key={label} display="grid" gridTemplateColumns="9rem 1fr" alignItems="center" fontSize="sm">
-      <span>{label}</span>
-      {input}
-    </Box>
-  );
-  return (
-    <Stack gap="1.5">
-      {row(
-        'Name',
-        <Input size="sm" name="person-name" value={props.name} onChange={(e) => props.onName(e.target.value)} />,
-      )}
-      {row(
-        'In the workspace',
-        <NativeSelect.Root size="sm">
-          <NativeSelect.Field value={props.role} onChange={(e) => props.onRole(e.target.value)}>
-            <option value="">no role</option>
-            <option value="administrator">administrator</option>
-            <option value="auditor">auditor</option>
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>,
-      )}
-      {shown.map(([f, label]) =>
-        row(
-          label,
-          <Input
-            size="sm"
-            name={`field-${f}`}
-            value={props.values[f] ?? ''}
-            onChange={(e) => props.onValues({ ...props.values, [f]: e.target.value })}
-          />,
-        ),
-      )}
-      {!all && (
-        <Button size="xs" variant="ghost" colorPalette="gray" alignSelf="start" onClick={() => setAll(true)}>
-          All fields
-        </Button>
-      )}
-    </Stack>
-  );
-}
-
 function SignsIn({ person: p }: { person: PersonDetails }) {
-  const send = useMutation({
-    mutationFn: () => ask(api.POST('/api/v1/people/{ref}/password-link', { params: { path: { ref: p.address } } })),
-    onSuccess: () => toaster.create({ type: 'success', title: `A link is on its way to ${p.address}` }),
-  });
+  const send = useChange(
+    ['person'],
+    () => ask(api.POST('/api/v1/people/{ref}/password-link', { params: { path: { ref: p.address } } })),
+    { onSuccess: () => toaster.create({ type: 'success', title: `A link is on its way to ${p.address}` }) },
+  );
   return (
     <Panel title="Signing in">
       <Stack gap="2">
@@ -257,23 +151,27 @@ function SignsIn({ person: p }: { person: PersonDetails }) {
 
 function Departure({ person: p }: { person: PersonDetails }) {
   const [open, setOpen] = useState(false);
-  const [heir, setHeir] = useState<{ address: string; name: string } | null>(null);
-  const effect = useQuery({
-    queryKey: ['departure', p.address],
+  const [successor, setSuccessor] = useState<{ address: string; name: string } | null>(null);
+  const path = { ref: p.address };
+  const body = successor ? { successor: successor.address } : {};
+  const preview = useQuery({
+    queryKey: ['person', 'departure', p.id, p.version, successor?.address],
     enabled: open,
-    queryFn: () => ask(api.GET('/api/v1/people/{ref}/departure', { params: { path: { ref: p.address } } })),
+    placeholderData: keepPreviousData,
+    queryFn: () => ask(api.POST('/api/v1/people/{ref}/departure/preview', { params: { path }, body })),
   });
-  const depart = useMutation({
-    mutationFn: () =>
+  const depart = useChange(
+    touched,
+    () =>
       ask(
         api.POST('/api/v1/people/{ref}/departure', {
-          params: { path: { ref: p.address } },
-          body: heir ? { hand_to: heir.address } : {},
+          params: { path, header: { 'If-Match': `"${p.version}"` } },
+          body,
         }),
       ),
-    onSuccess: () => toaster.create({ type: 'success', title: `${p.name} has left` }),
-  });
-  const last = effect.data?.last_owner ?? [];
+    { onSuccess: () => toaster.create({ type: 'success', title: `${p.name} has left` }) },
+  );
+  const last = preview.data?.sample ?? [];
   return (
     <Panel title="Leaves the organisation">
       {!open ? (
@@ -282,40 +180,49 @@ function Departure({ person: p }: { person: PersonDetails }) {
         </Button>
       ) : (
         <Stack gap="3">
-          <Text fontSize="sm">{effect.data?.says}</Text>
+          <Text fontSize="sm">{preview.data?.says}</Text>
+          {preview.data?.problems.map((x) => (
+            <Trouble key={x.field} error={x.says} />
+          ))}
           {last.length > 0 && (
             <>
               <Text fontSize="sm">
                 <span className="warn">Nobody else owns</span> {last.map((g) => g.name).join(', ')}.
               </Text>
-              {heir ? (
-                <Button size="xs" alignSelf="start" variant="subtle" colorPalette="ivy" onClick={() => setHeir(null)}>
-                  {heir.name} takes over ×
+              {successor ? (
+                <Button
+                  size="xs"
+                  alignSelf="start"
+                  variant="subtle"
+                  colorPalette="ivy"
+                  onClick={() => setSuccessor(null)}
+                >
+                  {successor.name} takes over ×
                 </Button>
               ) : (
                 <PeoplePicker
                   label="Who takes them over"
                   placeholder="Begin to type a name"
                   taken={[p.address]}
-                  onPick={(address, name) => setHeir({ address, name })}
+                  onPick={(address, name) => setSuccessor({ address, name })}
                 />
               )}
             </>
           )}
-          <Trouble error={effect.error ?? depart.error} />
+          <Trouble error={preview.error ?? depart.error} />
           <HStack wrap="wrap">
             <Button
               size="sm"
               variant="outline"
               colorPalette="red"
-              disabled={!effect.data}
+              disabled={!preview.data || preview.data.problems.length > 0}
               loading={depart.isPending}
               onClick={() => depart.mutate()}
             >
-              {last.length > 0 && !heir
+              {last.length > 0 && !successor
                 ? `Leave ${plural(last.length, 'group')} without an owner, and mark it`
-                : heir && last.length > 0
-                  ? `Hand ${plural(last.length, 'group')} to ${heir.name}, and mark it`
+                : successor && last.length > 0
+                  ? `Hand ${plural(last.length, 'group')} to ${successor.name}, and mark it`
                   : `Mark that ${p.name} has left`}
             </Button>
             <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setOpen(false)}>
@@ -329,10 +236,16 @@ function Departure({ person: p }: { person: PersonDetails }) {
 }
 
 function Return({ person: p }: { person: PersonDetails }) {
-  const back = useMutation({
-    mutationFn: () => ask(api.DELETE('/api/v1/people/{ref}/departure', { params: { path: { ref: p.address } } })),
-    onSuccess: () => toaster.create({ type: 'success', title: `${p.name} is here again` }),
-  });
+  const back = useChange(
+    touched,
+    () =>
+      ask(
+        api.DELETE('/api/v1/people/{ref}/departure', {
+          params: { path: { ref: p.address }, header: { 'If-Match': `"${p.version}"` } },
+        }),
+      ),
+    { onSuccess: () => toaster.create({ type: 'success', title: `${p.name} is here again` }) },
+  );
   return (
     <Panel title="Is here again">
       <Stack gap="2">
@@ -350,61 +263,5 @@ function Return({ person: p }: { person: PersonDetails }) {
         </Button>
       </Stack>
     </Panel>
-  );
-}
-
-/** NewPerson puts somebody into the directory. */
-export function NewPerson() {
-  const navigate = useNavigate();
-  const [address, setAddress] = useState('');
-  const [name, setName] = useState('');
-  const [role, setRole] = useState('');
-  const [values, setValues] = useState<Record<string, string>>({});
-  const [link, setLink] = useState(true);
-  const create = useMutation({
-    mutationFn: () =>
-      ask(
-        api.POST('/api/v1/people', {
-          body: { address, name, workspace_role: role, attributes: values, password_link: link },
-        }),
-      ),
-    onSuccess: (p) => void navigate(`/people/${p.address}`),
-  });
-  return (
-    <Box p={{ base: 3, md: 5 }} maxW="40rem" mx="auto">
-      <Heading as="h1" size="2xl" mb="4">
-        Add somebody
-      </Heading>
-      <Panel>
-        <Stack gap="2">
-          <Box as="label" display="grid" gridTemplateColumns="9rem 1fr" alignItems="center" fontSize="sm">
-            <span>Address</span>
-            <Input
-              size="sm"
-              name="person-address"
-              placeholder="name@…"
-              value={address}
-              onChange={(e) => setAddress(e.target.value)}
-              autoFocus
-            />
-          </Box>
-          <EntryFields name={name} onName={setName} role={role} onRole={setRole} values={values} onValues={setValues} />
-          <label style={{ fontSize: '0.9rem' }}>
-            <input type="checkbox" checked={link} onChange={(e) => setLink(e.target.checked)} /> Mail them a link to
-            choose a password, so that they can sign in
-          </label>
-          <Trouble error={create.error} />
-          <Button
-            alignSelf="start"
-            colorPalette="ivy"
-            disabled={address === '' || name === ''}
-            loading={create.isPending}
-            onClick={() => create.mutate()}
-          >
-            Add {name || 'somebody'}
-          </Button>
-        </Stack>
-      </Panel>
-    </Box>
   );
 }

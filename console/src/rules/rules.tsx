@@ -1,14 +1,18 @@
 import { Box, Button, Grid, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { useForm, useWatch } from 'react-hook-form';
 import { Link } from 'react-router';
 import { api, ask, type Naming, type StartingPoint } from '../api/client';
+import { plural } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { useDraft } from '../lib/use-draft';
+import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
-import { plural } from '../ui/dates';
-import { GroupField } from '../ui/many';
-import { Choice, Fact, Loading, Panel, Trouble } from '../ui/parts';
-import { PeoplePicker } from '../ui/people-picker';
-import { useSettled } from '../ui/settled';
+import { GroupField } from '../shared/group-field';
+import { PeoplePicker } from '../shared/people-picker';
+import { useStartingPoints } from '../shared/starting-points';
+import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
 import { toaster } from '../ui/toaster';
 
@@ -23,8 +27,8 @@ export default function Rules() {
       <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
         <Stack gap="5">
           <Trouble error={naming.error} retry={() => void naming.refetch()} />
-          {naming.data ? <Names key={naming.data.version} saved={naming.data} /> : <Loading what="the rules" />}
-          <Starts />
+          {naming.data ? <Names saved={naming.data} /> : <Loading what="the rules" />}
+          <StartingPoints />
         </Stack>
         <TryName />
       </Grid>
@@ -32,36 +36,42 @@ export default function Rules() {
   );
 }
 
+type Words = Pick<Naming, 'creators' | 'prefix' | 'suffix' | 'words' | 'beginnings'>;
+
 function Names({ saved }: { saved: Naming }) {
-  const me = useMe();
-  const may = me.may.includes('change_naming');
-  const [draft, setDraft] = useState(saved);
-  const settled = useSettled(draft, 250);
-  const dirty = JSON.stringify(draft) !== JSON.stringify(saved);
-  const effect = useQuery({
-    queryKey: ['naming-effect', settled],
-    enabled: may && dirty,
+  const may = useMe().may.includes('change_naming');
+  const { creators, prefix, suffix, words, beginnings } = saved;
+  const draft = useDraft<Words, Naming>({
+    saved: { creators, prefix, suffix, words, beginnings },
+    version: saved.version ?? 0,
+    touches: ['naming', 'me'],
+    save: (body, tag) => ask(api.PUT('/api/v1/naming', { body, params: { header: { 'If-Match': tag } } })),
+    onSaved: () => toaster.create({ type: 'success', title: 'The rules of naming are in force' }),
+  });
+  const v = useWatch({ control: draft.form.control }) as Words;
+  const settled = useSettled(JSON.stringify(v), 250);
+  const preview = useQuery({
+    queryKey: ['naming', 'preview', settled],
+    enabled: may && draft.dirty,
     placeholderData: keepPreviousData,
-    queryFn: () => ask(api.POST('/api/v1/naming/effect', { body: settled })),
+    queryFn: () => ask(api.POST('/api/v1/naming/preview', { body: JSON.parse(settled) as Naming })),
   });
-  const save = useMutation({
-    mutationFn: () =>
-      ask(api.PUT('/api/v1/naming', { body: draft, params: { header: { 'If-Match': `"${saved.version}"` } } })),
-    onSuccess: () => toaster.create({ type: 'success', title: 'The rules of naming are in force' }),
-  });
-  const set = (part: Partial<Naming>) => setDraft({ ...draft, ...part });
+  const p = preview.data;
+  const set = <F extends keyof Words>(field: F, value: Words[F]) =>
+    draft.form.setValue(field, value as never, { shouldDirty: true });
   return (
     <Panel title="Making and naming groups">
       <Stack gap="4">
+        <Moved draft={draft} />
         <Choice
           label="Who may create groups"
-          value={draft.creators}
+          value={v.creators}
           disabled={!may}
           choices={[
             ['administrators', 'Administrators only'],
             ['workspace', 'Everyone in the workspace'],
           ]}
-          onChange={(v) => set({ creators: v as Naming['creators'] })}
+          onChange={(x) => set('creators', x as Words['creators'])}
         />
         <Text fontSize="sm" color="fg.muted">
           The rules below bind everybody but administrators. In a prefix or suffix, {'{department}'}, {'{locality}'} and
@@ -75,11 +85,9 @@ function Names({ saved }: { saved: Naming }) {
               </Text>
               <Input
                 size="sm"
-                name={f}
                 readOnly={!may}
                 placeholder={f === 'prefix' ? '{department}: ' : ' ({locality})'}
-                value={draft[f]}
-                onChange={(e) => set({ [f]: e.target.value })}
+                {...draft.register(f)}
               />
             </Box>
           ))}
@@ -88,29 +96,34 @@ function Names({ saved }: { saved: Naming }) {
           label="Reserved words"
           placeholder="A word, then Enter"
           help="No name and no address may have them, as whole words, in any case and script."
-          list={draft.words}
-          onChange={(words) => may && set({ words })}
+          list={v.words}
+          onChange={(x) => may && set('words', x)}
         />
         <Tags
           label="Reserved beginnings"
           placeholder="A word, then Enter"
           help="Kept for official groups."
-          list={draft.beginnings}
-          onChange={(beginnings) => may && set({ beginnings })}
+          list={v.beginnings}
+          onChange={(x) => may && set('beginnings', x)}
         />
-        {dirty && effect.data && (
+        {draft.dirty && p && (
           <Box borderLeftWidth="4px" borderColor="brass.solid" pl="3" fontSize="sm" aria-live="polite">
-            <Text fontWeight="600">{effect.data.says}</Text>
-            {effect.data.sample.length > 0 && (
+            <Text fontWeight="600">{p.says}</Text>
+            {p.problems.map((x) => (
+              <Text key={x.field + x.says} className="warn">
+                {x.says}
+              </Text>
+            ))}
+            {p.sample.length > 0 && (
               <Box as="details">
                 <summary>Which they are</summary>
                 <Stack as="ul" gap="0" maxH="14rem" overflow="auto" listStyleType="none">
-                  {effect.data.sample.map((b) => (
-                    <li key={b.address}>
-                      <Link to={`/groups/${b.address}`}>
-                        <u>{b.name}</u>
+                  {p.sample.map((g) => (
+                    <li key={g.address}>
+                      <Link to={`/groups/${g.address}`}>
+                        <u>{g.name}</u>
                       </Link>
-                      : {b.says.join(' ')}
+                      : {g.says}
                     </li>
                   ))}
                 </Stack>
@@ -118,20 +131,20 @@ function Names({ saved }: { saved: Naming }) {
             )}
           </Box>
         )}
-        <Trouble error={effect.error ?? save.error} />
+        <Trouble error={preview.error ?? draft.error} />
         {may && (
           <HStack>
             <Button
               size="sm"
               colorPalette="ivy"
-              disabled={!dirty || !!effect.error}
-              loading={save.isPending}
-              onClick={() => save.mutate()}
+              disabled={!draft.dirty || !!preview.error || !!p?.problems.length}
+              loading={draft.saving}
+              onClick={() => void draft.save()}
             >
               Put these rules in force
             </Button>
-            {dirty && (
-              <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDraft(saved)}>
+            {draft.dirty && (
+              <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
                 Drop the draft
               </Button>
             )}
@@ -148,7 +161,7 @@ function TryName() {
   const [as, setAs] = useState<{ address: string; name: string } | null>(null);
   const settled = useSettled(name, 150);
   const proposal = useQuery({
-    queryKey: ['proposal', settled, as?.address],
+    queryKey: ['naming', 'proposal', settled, as?.address],
     enabled: settled.trim() !== '',
     placeholderData: keepPreviousData,
     queryFn: () =>
@@ -201,47 +214,50 @@ function TryName() {
   );
 }
 
-function Starts() {
-  const me = useMe();
-  const may = me.may.includes('change_starting_points');
-  const list = useQuery({ queryKey: ['starting-points'], queryFn: () => ask(api.GET('/api/v1/starting-points')) });
-  const [title, setTitle] = useState('');
-  const [about, setAbout] = useState('');
-  const [from, setFrom] = useState('');
-  const save = useMutation({
-    mutationFn: () =>
-      ask(
-        api.PUT('/api/v1/starting-points/{name}', {
-          params: {
-            path: {
-              name:
-                title
-                  .toLowerCase()
-                  .normalize('NFKD')
-                  .replace(/[^a-z0-9]+/g, '-')
-                  .replace(/^-|-$/g, '') || 'start',
-            },
-          },
-          body: { title, about, from_group: from, policy: {} },
-        }),
-      ),
-    onSuccess: (s) => {
-      setTitle('');
-      setAbout('');
-      setFrom('');
-      toaster.create({ type: 'success', title: `${s.title} can be begun from` });
+/** nameOf makes the name of a starting point from its title. */
+const nameOf = (title: string) =>
+  title
+    .toLowerCase()
+    .normalize('NFKD')
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-|-$/g, '') || 'starting-point';
+
+const blank = { title: '', about: '', from_group: '' };
+
+function StartingPoints() {
+  const may = useMe().may.includes('change_starting_points');
+  const list = useStartingPoints();
+  const { register, control, setValue, reset, getValues } = useForm({ defaultValues: blank });
+  const v = useWatch({ control });
+  const [round, setRound] = useState(0);
+  const save = useChange(
+    ['naming'],
+    () => {
+      const body = getValues();
+      const params = { path: { name: nameOf(body.title) } };
+      return ask(api.PUT('/api/v1/starting-points/{name}', { params, body }));
     },
-  });
-  const remove = useMutation({
-    mutationFn: (s: StartingPoint) =>
-      ask(api.DELETE('/api/v1/starting-points/{name}', { params: { path: { name: s.name } } })),
-  });
+    {
+      onSuccess: (s) => {
+        reset(blank);
+        setRound(round + 1);
+        toaster.create({ type: 'success', title: `${s.title} can be begun from` });
+      },
+    },
+  );
+  const remove = useChange(['naming'], (s: StartingPoint) =>
+    ask(
+      api.DELETE('/api/v1/starting-points/{name}', {
+        params: { path: { name: s.name }, header: { 'If-Match': `"${s.version}"` } },
+      }),
+    ),
+  );
   return (
     <Panel title="Starting points">
       <Stack gap="3">
         <Trouble error={list.error ?? remove.error} />
         <Stack as="ul" gap="2" listStyleType="none">
-          {list.data?.map((s) => (
+          {list.data?.items.map((s) => (
             <HStack as="li" key={s.name} justify="space-between" align="start">
               <Box fontSize="sm">
                 <Text fontWeight="600">
@@ -275,28 +291,25 @@ function Starts() {
               Make one from a group
             </Text>
             <Stack gap="2">
-              <GroupField onPick={setFrom} label="Group to take it from" />
+              <GroupField
+                key={round}
+                onPick={(address) => setValue('from_group', address)}
+                label="Group to take it from"
+              />
               <Input
                 size="sm"
                 aria-label="Title"
                 placeholder="What people see, such as Seasonal route"
-                value={title}
-                onChange={(e) => setTitle(e.target.value)}
+                {...register('title')}
               />
-              <Input
-                size="sm"
-                aria-label="What it is for"
-                placeholder="What it is for"
-                value={about}
-                onChange={(e) => setAbout(e.target.value)}
-              />
+              <Input size="sm" aria-label="What it is for" placeholder="What it is for" {...register('about')} />
               <Trouble error={save.error} />
               <Button
                 size="sm"
                 alignSelf="start"
                 variant="outline"
                 colorPalette="ivy"
-                disabled={from === '' || title === ''}
+                disabled={v.from_group === '' || v.title === ''}
                 loading={save.isPending}
                 onClick={() => save.mutate()}
               >
@@ -307,7 +320,7 @@ function Starts() {
         )}
         {list.data && (
           <Text fontSize="sm" color="fg.muted">
-            {plural(list.data.length, 'starting point')}
+            {plural(list.data.total, 'starting point')}
           </Text>
         )}
       </Stack>

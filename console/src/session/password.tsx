@@ -3,7 +3,7 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { type FormEvent, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, ask } from '../api/client';
-import { date } from '../ui/dates';
+import { date } from '../lib/dates';
 import { Frame } from '../ui/frame';
 import { Loading, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
@@ -17,14 +17,14 @@ const on = (f: () => void) => (e: FormEvent) => {
 /** AskLink mails somebody a link by which they choose a password. */
 export function AskLink() {
   const [address, setAddress] = useState('');
-  const wish = useMutation({ mutationFn: () => ask(api.POST('/api/v1/password-links', { body: { address } })) });
+  const send = useMutation({ mutationFn: () => ask(api.POST('/api/v1/password-links', { body: { address } })) });
   return (
     <Frame width="26rem">
-      <Stack as="form" gap="4" onSubmit={on(() => wish.mutate())}>
+      <Stack as="form" gap="4" onSubmit={on(() => send.mutate())}>
         <Heading as="h1" size="xl">
           Choose a password
         </Heading>
-        {wish.isSuccess ? (
+        {send.isSuccess ? (
           <Text aria-live="polite">
             If somebody of the workspace has the address {address}, a letter with a link is on its way there. The link
             works once, for three days.
@@ -33,8 +33,8 @@ export function AskLink() {
           <>
             <Text color="fg.muted">A link by which you choose one is mailed to you.</Text>
             <AddressField value={address} onValue={setAddress} />
-            <Trouble error={wish.error} />
-            <Button type="submit" colorPalette="ivy" loading={wish.isPending}>
+            <Trouble error={send.error} />
+            <Button type="submit" colorPalette="ivy" loading={send.isPending}>
               Mail me a link
             </Button>
           </>
@@ -53,7 +53,7 @@ export function ChoosePassword() {
   const path = { secret };
   const [password, setPassword] = useState('');
   const link = useQuery({
-    queryKey: ['password-link', secret],
+    queryKey: ['me', 'password-link', secret],
     queryFn: () => ask(api.GET('/api/v1/password-links/{secret}', { params: { path } })),
     refetchOnWindowFocus: false,
   });

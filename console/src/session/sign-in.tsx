@@ -1,8 +1,8 @@
 import { Button, Heading, Stack, Text } from '@chakra-ui/react';
-import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask } from '../api/client';
+import { subjects, useChange } from '../lib/use-change';
 import { Frame } from '../ui/frame';
 import { Trouble } from '../ui/parts';
 import { AddressField, PasswordField } from './fields';
@@ -10,7 +10,7 @@ import { AddressField, PasswordField } from './fields';
 export default function SignIn() {
   const [address, setAddress] = useState('');
   const [password, setPassword] = useState('');
-  const signIn = useMutation({ mutationFn: () => ask(api.POST('/api/v1/session', { body: { address, password } })) });
+  const signIn = useChange(subjects, () => ask(api.POST('/api/v1/session', { body: { address, password } })));
   return (
     <Frame width="24rem">
       <Stack

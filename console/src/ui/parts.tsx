@@ -19,11 +19,6 @@ export function Panel(props: { title?: string; side?: ReactNode; children: React
   );
 }
 
-/** State shows the state of a group with a shape of its own beside the word. */
-export function State({ state }: { state: string }) {
-  return <span className={`mark ${state}`}>{state}</span>;
-}
-
 /** Trouble says what went wrong, in the words of the service. */
 export function Trouble({ error, retry }: { error: unknown; retry?: () => void }) {
   if (!error) return null;
@@ -81,16 +76,16 @@ export function Choice(props: {
   choices: readonly (readonly [string, string])[];
   onChange: (value: string) => void;
   disabled?: boolean;
-  changed?: boolean;
+  was?: string | undefined; // what it was before the draft
 }) {
   return (
     <Box as="label" display="block" fontSize="sm">
       <Text fontWeight="600" mb="1">
         {props.label}
-        {props.changed && (
-          <Text as="span" color="brass.fg">
+        {props.was && (
+          <Text as="span" color="brass.fg" fontWeight="400">
             {' '}
-            · changed
+            · was: {props.was}
           </Text>
         )}
       </Text>
@@ -105,6 +100,37 @@ export function Choice(props: {
         <NativeSelect.Indicator />
       </NativeSelect.Root>
     </Box>
+  );
+}
+
+/** Moved says that what a draft began from has changed meanwhile. */
+export function Moved(props: { draft: { moved: boolean; keepMine: () => void; drop: () => void } }) {
+  if (!props.draft.moved) return null;
+  return (
+    <Box role="status" borderLeftWidth="4px" borderColor="brass.solid" pl="3" fontSize="sm">
+      <Text>
+        <span className="warn">Somebody changed this meanwhile.</span> What you did not touch shows the new values; what
+        you typed is still here, not saved.
+      </Text>
+      <HStack mt="1">
+        <Button size="2xs" variant="outline" colorPalette="brass" onClick={props.draft.keepMine}>
+          Go on with mine
+        </Button>
+        <Button size="2xs" variant="ghost" colorPalette="gray" onClick={props.draft.drop}>
+          Take the new values
+        </Button>
+      </HStack>
+    </Box>
+  );
+}
+
+/** More reads on in a list that is not scrolled. */
+export function More(props: { list: { more: boolean; onMore: () => void }; words?: string }) {
+  if (!props.list.more) return null;
+  return (
+    <Button mt="3" size="sm" variant="outline" colorPalette="gray" alignSelf="start" onClick={props.list.onMore}>
+      {props.words ?? 'Show more'}
+    </Button>
   );
 }
 

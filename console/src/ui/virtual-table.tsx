@@ -1,13 +1,42 @@
-import { Box } from '@chakra-ui/react';
+import { Box, Button } from '@chakra-ui/react';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { type MouseEvent, type ReactNode, useEffect, useRef } from 'react';
+import { Rows2, Rows4 } from 'lucide-react';
+import { type MouseEvent, type ReactNode, useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 
 export type Column = { key: string; label: ReactNode; width: string; sort?: string; num?: boolean };
 
+/** The two heights of rows, in pixels; the stylesheet has them too. */
+const heights = { comfortable: 57, compact: 27 };
+export type Rows = keyof typeof heights;
+
+const kept = 'rows';
+
+/** useRows is how high the rows of long lists are, the same in all of them, and remembered. */
+export function useRows(): [Rows, (rows: Rows) => void] {
+  const [rows, setRows] = useState<Rows>(localStorage.getItem(kept) === 'compact' ? 'compact' : 'comfortable');
+  return [
+    rows,
+    (next) => {
+      localStorage.setItem(kept, next);
+      setRows(next);
+    },
+  ];
+}
+
+/** RowHeight chooses between the two heights. */
+export function RowHeight({ rows, onRows }: { rows: Rows; onRows: (rows: Rows) => void }) {
+  const next = rows === 'compact' ? 'comfortable' : 'compact';
+  return (
+    <Button size="xs" variant="outline" colorPalette="gray" aria-label={`${next} rows`} onClick={() => onRows(next)}>
+      {next === 'compact' ? <Rows4 size={14} /> : <Rows2 size={14} />} {next} rows
+    </Button>
+  );
+}
+
 /**
- * VirtualTable draws only those rows of a long list that are in sight. Rows are 57 pixels high; they are drawn tens of
- * times a second, so they are best memoised and hold plain links, which the table follows for all of them.
+ * VirtualTable draws only those rows of a long list that are in sight. They are drawn tens of times a second, so they
+ * are best memoised and hold plain links, which the table follows for all of them.
  */
 export function VirtualTable<T extends { id: string }>(props: {
   label: string;
@@ -20,15 +49,17 @@ export function VirtualTable<T extends { id: string }>(props: {
   more: boolean;
   onMore: () => void;
   height?: string;
+  high: Rows;
 }) {
-  const { rows, more, onMore, columns } = props;
+  const { rows, more, onMore, columns, high } = props;
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
-    estimateSize: () => 57,
+    estimateSize: () => heights[high],
     overscan: 6,
   });
+  useEffect(() => virtual.measure(), [virtual, high]);
   const navigate = useNavigate();
   const follow = (e: MouseEvent) => {
     const href = e.target instanceof Element ? e.target.closest('a')?.getAttribute('href') : null;
@@ -56,7 +87,7 @@ export function VirtualTable<T extends { id: string }>(props: {
       role="region"
       aria-label={props.label}
     >
-      <table className="list even" style={{ minWidth: props.minWidth }} aria-rowcount={rows.length}>
+      <table className={`list even ${high}`} style={{ minWidth: props.minWidth }} aria-rowcount={rows.length}>
         <thead>
           <tr>
             {columns.map((c) => {

@@ -78,7 +78,13 @@ const (
 
 var roleNames = []string{"", "member", "moderator", "owner"}
 
-func (r Role) String() string { return roleNames[r] }
+// String returns the name of a role, "" for none.
+func (r Role) String() string {
+	if int(r) < len(roleNames) {
+		return roleNames[r]
+	}
+	return "unknown"
+}
 
 // ParseRole reads a role by its name; ok is false for any other word.
 func ParseRole(s string) (r Role, ok bool) {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 // Bounds of a policy.
@@ -53,12 +55,12 @@ var States = []State{Active, Due, Lapsed, Retired}
 
 // Life is what is recorded of one group. A zero time means never.
 type Life struct {
-	Renewed  time.Time
-	Expires  time.Time // zero: no end
-	Ended    time.Time // when it lapsed or was retired
-	Retired  bool      // it was retired, not lapsed; only with Ended
-	Chosen   bool      // the term applies to it when Scope is ChosenGroups
-	Standing bool      // exempt
+	Renewed time.Time
+	Expires time.Time // zero: no end
+	Ended   time.Time // when it lapsed or was retired
+	Retired bool      // it was retired, not lapsed; only with Ended
+	Chosen  bool      // the term applies to it when Scope is ChosenGroups
+	Exempt  bool      // no term applies to it
 }
 
 // Over reports whether the life has ended at now, by whatever way, or its time has run
@@ -67,26 +69,26 @@ func (l Life) Over(now time.Time) bool {
 	return !l.Ended.IsZero() || !l.Expires.IsZero() && !now.Before(l.Expires)
 }
 
-// Check returns what is wrong with p, or nil.
-func (p Policy) Check() error {
+// Check returns what is wrong with p, or nil. Field is term_days, scope or notices.
+func (p Policy) Check() *fault.Fault {
 	if p.TermDays != 0 && (p.TermDays < MinTerm || p.TermDays > MaxTerm) {
-		return fmt.Errorf("the term can't be %d days: choose %d to %d, or 0 for no expiry", p.TermDays, MinTerm, MaxTerm)
+		return fault.New("term_days", fmt.Sprintf("Choose %d to %d, or 0 for no expiry.", MinTerm, MaxTerm), "The term can't be %d days.", p.TermDays)
 	}
 	if p.Scope != AllGroups && p.Scope != ChosenGroups && p.Scope != NoGroups {
-		return fmt.Errorf("the scope can't be %q: choose all, chosen, none", p.Scope)
+		return fault.New("scope", "Choose all, chosen, none.", "The scope can't be %q.", p.Scope)
 	}
 	if p.TermDays > 0 && len(p.Notices) == 0 {
-		return fmt.Errorf("there has to be at least one notice day, such as 30")
+		return fault.New("notices", "Write one, such as 30.", "There has to be at least one notice day.")
 	}
 	if len(p.Notices) > MaxNotices {
-		return fmt.Errorf("%d notice days are too many: %d is the most", len(p.Notices), MaxNotices)
+		return fault.New("notices", "Leave some out.", "%d notice days are too many: %d is the most.", len(p.Notices), MaxNotices)
 	}
 	for i, d := range p.Notices {
 		if d < 1 || p.TermDays > 0 && d >= p.TermDays {
-			return fmt.Errorf("a notice can't come %d days before the end of a term of %d days", d, p.TermDays)
+			return fault.New("notices", "Choose days within the term.", "A notice can't come %d days before the end of a term of %d days.", d, p.TermDays)
 		}
 		if i > 0 && d >= p.Notices[i-1] {
-			return fmt.Errorf("the notice days %v are not each smaller than the one before", p.Notices)
+			return fault.New("notices", "Write the largest first.", "The notice days %v are not each smaller than the one before.", p.Notices)
 		}
 	}
 	return nil
@@ -115,7 +117,7 @@ func (p Policy) zone() *time.Location {
 
 // Applies reports whether the term applies to a group.
 func (p Policy) Applies(l Life) bool {
-	return p.TermDays > 0 && !l.Standing && (p.Scope == AllGroups || p.Scope == ChosenGroups && l.Chosen)
+	return p.TermDays > 0 && !l.Exempt && (p.Scope == AllGroups || p.Scope == ChosenGroups && l.Chosen)
 }
 
 // Expiry returns when a group expires under p: last renewal plus term, but not

@@ -3,6 +3,8 @@ package mailaddr
 import (
 	"fmt"
 	"strings"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 // Limits of an address in octets, from RFC 5321, 4.5.3.1 and RFC 1035, 2.3.4.
@@ -18,29 +20,13 @@ type Address struct {
 	local, domain string
 }
 
-// Error says what is wrong with an address or a name, and what to do about it.
-type Error struct {
-	Given string // what was given, as given
-	Says  string // what is wrong with it, one sentence
-	Mend  string // what to do, one sentence; may be empty
-}
-
-// Error returns the whole message on one line.
-func (e *Error) Error() string {
-	s := fmt.Sprintf("%q: %s", e.Given, e.Says)
-	if e.Mend != "" {
-		s += " " + e.Mend
-	}
-	return s
-}
-
 func bad(given, mend, format string, args ...any) error {
-	return &Error{Given: given, Says: fmt.Sprintf(format, args...), Mend: mend}
+	return &fault.Fault{Given: given, Says: fmt.Sprintf(format, args...), Mend: mend}
 }
 
 // Parse reads one bare address, such as night-dispatch@merrowline.example.
 // White space around it and one pair of angle brackets are taken off. The error
-// is an *[Error].
+// is an *[fault.Fault].
 func Parse(s string) (Address, error) {
 	given := s
 	s = strings.TrimSpace(s)
@@ -56,7 +42,7 @@ func Parse(s string) (Address, error) {
 	}
 	a := Address{local: s[:at], domain: s[at+1:]}
 	if err := CheckLocal(a.local); err != nil {
-		err.(*Error).Given = given
+		err.(*fault.Fault).Given = given
 		return Address{}, err
 	}
 	if err := checkDomain(given, a.domain); err != nil {
@@ -68,7 +54,7 @@ func Parse(s string) (Address, error) {
 // Join makes an address of a local part and a domain, checked as by Parse.
 func Join(local, domain string) (Address, error) { return Parse(local + "@" + domain) }
 
-// CheckLocal reports what is wrong with a local part, or nil. The error is an *[Error].
+// CheckLocal reports what is wrong with a local part, or nil. The error is an *[fault.Fault].
 func CheckLocal(local string) error {
 	if local == "" {
 		return bad(local, "Write a name before the @.", "The part before the @ is empty.")
@@ -102,7 +88,7 @@ func atext(c byte) bool {
 	return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("!#$%&'*+-/=?^_`{|}~", c) >= 0
 }
 
-// CheckDomain reports what is wrong with a domain name, or nil. The error is an *[Error].
+// CheckDomain reports what is wrong with a domain name, or nil. The error is an *[fault.Fault].
 func CheckDomain(domain string) error { return checkDomain(domain, domain) }
 
 func checkDomain(given, domain string) error {

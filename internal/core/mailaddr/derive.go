@@ -7,7 +7,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// Derive returns the local part that a name proposes. The error is an *[Error]
+// Derive returns the local part that a name proposes. The error is an *[fault.Fault]
 // that names the first letter of a script that has no transliteration, or says
 // that nothing of the name is left.
 func Derive(name string) (string, error) {

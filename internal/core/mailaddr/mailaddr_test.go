@@ -3,6 +3,8 @@ package mailaddr
 import (
 	"strings"
 	"testing"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 func TestParse(t *testing.T) {
@@ -41,7 +43,7 @@ func TestParse(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("Parse(%q): error %v; want one that says %q", c.in, err, c.says)
 		}
-		if e, ok := err.(*Error); ok && (e.Given != c.in || e.Mend == "") {
+		if e, ok := err.(*fault.Fault); ok && (e.Given != c.in || e.Mend == "") {
 			t.Errorf("Parse(%q): error gives %q and mend %q", c.in, e.Given, e.Mend)
 		}
 	}

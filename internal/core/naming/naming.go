@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 )
 
@@ -23,13 +24,6 @@ type Rules struct {
 	Beginnings     []string // reserved beginnings
 }
 
-// Fault is one rule that a name breaks.
-type Fault struct {
-	Rule string // word, beginning, prefix or suffix
-	Says string // one sentence
-	Mend string // one sentence
-}
-
 // Creator is whoever makes a group.
 type Creator struct {
 	Fields map[string]string // of the directory
@@ -38,11 +32,11 @@ type Creator struct {
 
 // Result is what the rules make of a name.
 type Result struct {
-	Name   string   // the final name
-	Prefix string   // what was put before it, filled in; "" for nothing
-	Suffix string   // what was put after it
-	Faults []Fault  // what keeps the group from being made
-	Notes  []string // what the creator should know
+	Name   string         // the final name
+	Prefix string         // what was put before it, filled in; "" for nothing
+	Suffix string         // what was put after it
+	Faults []*fault.Fault // what keeps the group from being made; Field is the rule: word, beginning, prefix or suffix
+	Notes  []string       // what the creator should know
 }
 
 // part is a piece of a template: text, or the name of a field.
@@ -76,43 +70,48 @@ func split(template string) ([]part, error) {
 	return out, nil
 }
 
-// Check returns what is wrong with the rules by the name of the part, prefix,
-// suffix, words or beginnings; nil for nothing. fields are the names that templates
-// may use.
-func (r Rules) Check(fields []string) map[string]string {
-	bad := map[string]string{}
-	for name, template := range map[string]string{"prefix": r.Prefix, "suffix": r.Suffix} {
+// Check returns what is wrong with the rules, by part: prefix, suffix, words,
+// beginnings. fields are the names that templates may use.
+func (r Rules) Check(fields []string) []*fault.Fault {
+	var out []*fault.Fault
+	bad := func(part, given, mend, format string, args ...any) {
+		f := fault.New(part, mend, format, args...)
+		f.Given = given
+		out = append(out, f)
+	}
+	for _, t := range [][2]string{{"prefix", r.Prefix}, {"suffix", r.Suffix}} {
+		name, template := t[0], t[1]
 		parts, err := split(template)
 		switch {
 		case err != nil:
-			bad[name] = fmt.Sprintf("In the %s %q %s. Write a field as {department}.", name, template, err)
+			bad(name, template, "Write a field as {department}.", "In the %s %s.", name, err)
 		case len([]rune(template)) > MaxTemplate:
-			bad[name] = fmt.Sprintf("The %s has %d characters; %d is the most.", name, len([]rune(template)), MaxTemplate)
+			bad(name, template, "Shorten it.", "The %s has %d characters; %d is the most.", name, len([]rune(template)), MaxTemplate)
 		case strings.ContainsFunc(template, unicode.IsControl):
-			bad[name] = fmt.Sprintf("The %s has a line break or another control character in it.", name)
+			bad(name, template, "Take it out.", "The %s has a line break or another control character in it.", name)
 		}
 		for _, p := range parts {
 			if p.field != "" && !slices.Contains(fields, p.field) || p.field == "" && p.text == "" {
-				bad[name] = fmt.Sprintf("The directory has no field %q. Choose one of %s.", p.field, strings.Join(fields, ", "))
+				bad(name, template, "Choose one of "+strings.Join(fields, ", ")+".", "The directory has no field %q.", p.field)
 			}
 		}
 	}
-	for name, list := range map[string][]string{"words": r.Words, "beginnings": r.Beginnings} {
-		if len(list) > MaxWords {
-			bad[name] = fmt.Sprintf("There are %d; %d is the most.", len(list), MaxWords)
+	for _, l := range []struct {
+		name string
+		list []string
+	}{{"words", r.Words}, {"beginnings", r.Beginnings}} {
+		if len(l.list) > MaxWords {
+			bad(l.name, "", "Leave some out.", "There are %d; %d is the most.", len(l.list), MaxWords)
 		}
-		for _, w := range list {
+		for _, w := range l.list {
 			if len(words(w)) == 0 {
-				bad[name] = fmt.Sprintf("%q has no letter or digit in it.", w)
+				bad(l.name, w, "Leave it out.", "It has no letter or digit in it.")
 			} else if len([]rune(w)) > MaxWord {
-				bad[name] = fmt.Sprintf("%q has %d characters; %d is the most.", w, len([]rune(w)), MaxWord)
+				bad(l.name, w, "Shorten it.", "It has %d characters; %d is the most.", len([]rune(w)), MaxWord)
 			}
 		}
 	}
-	if len(bad) == 0 {
-		return nil
-	}
-	return bad
+	return out
 }
 
 // Apply says what the rules make of a name that somebody types, and of the local
@@ -199,29 +198,29 @@ func (r Result) Local(local string) string {
 // Broken returns the rules that a name and a local part break as they stand,
 // whoever made them: reserved words and beginnings, and templates that do not fit
 // whatever their fields hold.
-func (r Rules) Broken(name, local string) []Fault {
+func (r Rules) Broken(name, local string) []*fault.Fault {
 	out := r.broken(name, local)
 	if r.Prefix != "" && !fits(r.Prefix, name, true) {
-		out = append(out, Fault{"prefix", fmt.Sprintf("The name does not begin with %q.", r.Prefix), "Rename the group."})
+		out = append(out, &fault.Fault{Field: "prefix", Says: fmt.Sprintf("The name does not begin with %q.", r.Prefix), Mend: "Rename the group."})
 	}
 	if r.Suffix != "" && !fits(r.Suffix, name, false) {
-		out = append(out, Fault{"suffix", fmt.Sprintf("The name does not end with %q.", r.Suffix), "Rename the group."})
+		out = append(out, &fault.Fault{Field: "suffix", Says: fmt.Sprintf("The name does not end with %q.", r.Suffix), Mend: "Rename the group."})
 	}
 	return out
 }
 
-func (r Rules) broken(name, local string) []Fault {
-	var out []Fault
+func (r Rules) broken(name, local string) []*fault.Fault {
+	var out []*fault.Fault
 	of := func(text, what string) {
 		in := words(text)
 		for _, w := range r.Words {
 			if within(in, words(w)) {
-				out = append(out, Fault{"word", fmt.Sprintf("The word %s is reserved, and the %s has it.", w, what), "Leave the word out, or ask an administrator to make the group."})
+				out = append(out, &fault.Fault{Field: "word", Says: fmt.Sprintf("The word %s is reserved, and the %s has it.", w, what), Mend: "Leave the word out, or ask an administrator to make the group."})
 			}
 		}
 		for _, b := range r.Beginnings {
 			if w := words(b); len(w) <= len(in) && same(in[:len(w)], w) {
-				out = append(out, Fault{"beginning", fmt.Sprintf("The %s begins with %s, which is kept for official groups.", what, b), "Begin it otherwise, or ask an administrator to make the group."})
+				out = append(out, &fault.Fault{Field: "beginning", Says: fmt.Sprintf("The %s begins with %s, which is kept for official groups.", what, b), Mend: "Begin it otherwise, or ask an administrator to make the group."})
 			}
 		}
 	}

@@ -42,7 +42,7 @@ func TestApply(t *testing.T) {
 		r := rules.Apply(c.name, c.local, tove)
 		var faults []string
 		for _, f := range r.Faults {
-			faults = append(faults, f.Rule)
+			faults = append(faults, f.Field)
 			if f.Says == "" || f.Mend == "" {
 				t.Errorf("%s: a fault without words: %+v", c.name, f)
 			}
@@ -83,7 +83,7 @@ func TestBroken(t *testing.T) {
 	} {
 		var got []string
 		for _, f := range r.Broken(name, "x") {
-			got = append(got, f.Rule)
+			got = append(got, f.Field)
 		}
 		if strings.Join(got, " ") != want {
 			t.Errorf("%s: %v; want %q", name, got, want)
@@ -111,7 +111,7 @@ func TestCheck(t *testing.T) {
 		{Rules{Words: make([]string, 501)}, "words", ""},
 		{Rules{Beginnings: []string{strings.Repeat("x", 61)}}, "beginnings", "60 is the most"},
 	} {
-		if bad := c.rules.Check(fields); !strings.Contains(bad[c.field], c.says) || bad[c.field] == "" {
+		if bad := c.rules.Check(fields); len(bad) == 0 || bad[0].Field != c.field || !strings.Contains(bad[0].Words(), c.says) {
 			t.Errorf("%+v: %v", c.rules, bad)
 		}
 	}

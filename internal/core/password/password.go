@@ -4,10 +4,10 @@
 package password
 
 import (
-	"errors"
-	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 // How many characters a password has.
@@ -16,22 +16,22 @@ const (
 	Longest  = 200
 )
 
-// Check returns what is wrong with a password, or nil. known are names and addresses
+// Check returns what is wrong with a password, a *[fault.Fault], or nil. known are names and addresses
 // of whoever chooses it: it is none of them in whatever case, with digits or spaces
 // around it or not.
 func Check(password string, known ...string) error {
 	n := utf8.RuneCountInString(password)
 	switch {
 	case !utf8.ValidString(password):
-		return errors.New("The password is not written in UTF-8.")
+		return fault.New("password", "Type it again.", "The password is not written in UTF-8.")
 	case n < Shortest:
-		return fmt.Errorf("The password has %d characters; choose one of %d or more.", n, Shortest)
+		return fault.New("password", "", "The password has %d characters; choose one of %d or more.", n, Shortest)
 	case n > Longest:
-		return fmt.Errorf("The password has %d characters; %d is the most.", n, Longest)
+		return fault.New("password", "Shorten it.", "The password has %d characters; %d is the most.", n, Longest)
 	}
 	for _, k := range known {
 		if k != "" && strings.EqualFold(strings.Trim(password, "0123456789 "), k) {
-			return errors.New("The password is your name or address. Choose another one.")
+			return fault.New("password", "Choose another one.", "The password is your name or address.")
 		}
 	}
 	return nil

@@ -8,25 +8,47 @@ type Outcome uint8
 // The outcomes.
 const (
 	Refuse Outcome = iota
-	HoldIt
+	Hold
 	Allow
 )
 
-func (o Outcome) String() string { return [...]string{"refuse", "hold", "allow"}[o] }
+func (o Outcome) String() string {
+	if names := [...]string{"refuse", "hold", "allow"}; int(o) < len(names) {
+		return names[o]
+	}
+	return "refuse"
+}
 
-// Standing is what has been settled about one person in one group; it goes
+// Override is what has been settled about one person in one group; it goes
 // before the group's answers.
-type Standing uint8
+type Override uint8
 
-// The standings.
+// The overrides.
 const (
-	NoStanding Standing = iota
+	NoOverride Override = iota
 	Barred
 	Trusted
 	Held
 )
 
-func (s Standing) String() string { return [...]string{"none", "barred", "trusted", "held"}[s] }
+var overrideNames = []string{"none", "barred", "trusted", "held"}
+
+func (o Override) String() string {
+	if int(o) < len(overrideNames) {
+		return overrideNames[o]
+	}
+	return "none"
+}
+
+// ParseOverride reads an override by its name. The error is a *[fault.Fault].
+func ParseOverride(name string) (Override, error) {
+	for i, n := range overrideNames {
+		if n == name {
+			return Override(i), nil
+		}
+	}
+	return 0, unknown("override", "an override", name, []string{"barred", "trusted", "held", "none"})
+}
 
 // Author is what is known of the author of a message when it arrives.
 type Author struct {
@@ -34,7 +56,7 @@ type Author struct {
 	Workspace bool     // the address lies in a domain of the workspace
 	Proven    bool     // by SMTP AUTH, or by a relay that the workspace trusts
 	Newcomer  bool     // joined less than NewcomerDays ago
-	Standing  Standing
+	Override  Override
 }
 
 // Rule is a step of a decision.
@@ -58,7 +80,7 @@ type Decision struct {
 	Rule    Rule // the step that settled it
 
 	policy   Policy
-	question Question
+	question Setting
 	author   Author
 	steps    [6]Rule
 	n        uint8
@@ -71,13 +93,13 @@ func (d *Decision) settle(o Outcome, r Rule) { d.Outcome, d.Rule = o, r }
 // Post decides about a message to the group. It allocates nothing.
 func (p *Policy) Post(a Author) (d Decision) {
 	d.policy, d.question, d.author = *p, Post, a
-	if a.Standing == Barred {
+	if a.Override == Barred {
 		d.step(RuleBarred)
 		d.settle(Refuse, RuleBarred)
 		return d
 	}
 	d.step(RulePost)
-	audience := p.Answers[Post]
+	audience := p[Post]
 	if !audience.Includes(a.Rung) {
 		d.settle(Refuse, RulePost)
 		return d
@@ -85,29 +107,29 @@ func (p *Policy) Post(a Author) (d Decision) {
 	d.settle(Allow, RulePost)
 	if !a.Proven && (a.Workspace || !audience.Includes(Anyone)) {
 		d.step(RuleProof)
-		switch p.Suspicious {
+		switch p[Suspicious] {
 		case SuspiciousHold:
-			d.settle(HoldIt, RuleProof)
+			d.settle(Hold, RuleProof)
 			return d
 		case SuspiciousRefuse:
 			d.settle(Refuse, RuleProof)
 			return d
 		}
 	}
-	switch a.Standing {
+	switch a.Override {
 	case Trusted:
 		d.step(RuleTrusted)
 		d.settle(Allow, RuleTrusted)
 		return d
 	case Held:
 		d.step(RuleHeld)
-		d.settle(HoldIt, RuleHeld)
+		d.settle(Hold, RuleHeld)
 		return d
 	}
-	if p.Hold != HoldNobody {
+	if p[Holding] != HoldNobody {
 		d.step(RuleHold)
 		if p.holds(a) {
-			d.settle(HoldIt, RuleHold)
+			d.settle(Hold, RuleHold)
 		}
 	}
 	return d
@@ -119,7 +141,7 @@ func (p *Policy) holds(a Author) bool {
 	if a.Rung <= Moderators {
 		return false
 	}
-	switch p.Hold {
+	switch p[Holding] {
 	case HoldOutsiders:
 		return !a.Workspace && a.Rung > Members
 	case HoldNonMembers:
@@ -134,11 +156,11 @@ func (p *Policy) holds(a Author) bool {
 
 // Allows decides about everything but a message: whether a person on rung is
 // included in the answer to q.
-func (p *Policy) Allows(q Question, rung Audience) (d Decision) {
+func (p *Policy) Allows(q Setting, rung Audience) (d Decision) {
 	d.policy, d.question, d.author.Rung = *p, q, rung
 	d.step(RuleAnswer)
 	d.settle(Refuse, RuleAnswer)
-	if p.Answers[q].Includes(rung) {
+	if p[q].Includes(rung) {
 		d.Outcome = Allow
 	}
 	return d
@@ -151,11 +173,11 @@ func (d Decision) RuleName() string { return d.name(d.Rule) }
 func (d Decision) name(r Rule) string {
 	switch r {
 	case RuleBarred, RuleTrusted, RuleHeld:
-		return "person." + d.author.Standing.String()
+		return "person." + d.author.Override.String()
 	case RuleProof:
-		return "suspicious." + d.policy.Suspicious.String()
+		return "suspicious." + Suspicious.value(d.policy[Suspicious])
 	case RuleHold:
-		return "hold." + d.policy.Hold.String()
+		return "hold." + Holding.value(d.policy[Holding])
 	default:
 		return d.question.String()
 	}
@@ -189,7 +211,7 @@ func (d Decision) Says() string {
 }
 
 func (d Decision) words(r Rule) (says, mend string) {
-	a := d.policy.Answers[d.question]
+	a := d.policy[d.question]
 	switch r {
 	case RuleBarred:
 		return "This person is barred from the group.", "Lift the bar on this person."
@@ -198,11 +220,11 @@ func (d Decision) words(r Rule) (says, mend string) {
 	case RuleHeld:
 		return "This person's messages always wait for approval here.", "Approve the message, or stop holding this person's messages."
 	case RuleProof:
-		if d.policy.Suspicious == SuspiciousDeliver {
+		if d.policy[Suspicious] == SuspiciousDeliver {
 			return "Nothing proves who wrote it, and the group delivers such mail all the same.", ""
 		}
 		says = "Nothing proves that the author wrote it."
-		if d.policy.Suspicious == SuspiciousHold {
+		if d.policy[Suspicious] == SuspiciousHold {
 			says = "Nothing proves that the author wrote it, so it waits for approval."
 		}
 		return says, "Send it signed in to the mail service, or change what happens to suspicious mail."
@@ -210,17 +232,17 @@ func (d Decision) words(r Rule) (says, mend string) {
 		return d.holdWords()
 	}
 	if a == Nobody {
-		return "Nobody " + d.question.verb(false) + ".", d.mend()
+		return "Nobody " + table[d.question].can + ".", d.mend()
 	}
 	if a.Includes(d.author.Rung) {
-		return upper(a.Who()) + " " + d.question.verb(true) + ".", ""
+		return upper(a.Who()) + " " + table[d.question].may + ".", ""
 	}
-	return "Only " + a.Who() + " " + d.question.verb(true) + ".", d.mend()
+	return "Only " + a.Who() + " " + table[d.question].may + ".", d.mend()
 }
 
 // mend names the narrowest change of the answer that would let the author in.
 func (d Decision) mend() string {
-	change := fmt.Sprintf("open %s to %s", d.question, d.author.Rung)
+	change := fmt.Sprintf("open %s to %s", d.question, d.author.Rung.Audience())
 	if d.author.Rung == Anyone || d.author.Rung == Workspace {
 		return "Add the person to the group with a role that may, or " + change + "."
 	}
@@ -229,7 +251,7 @@ func (d Decision) mend() string {
 
 func (d Decision) holdWords() (says, mend string) {
 	mend = "Approve the message, trust its author, or hold fewer messages."
-	switch d.policy.Hold {
+	switch d.policy[Holding] {
 	case HoldOutsiders:
 		says = "Mail from outsiders who are not members waits for approval."
 	case HoldNonMembers:
@@ -244,19 +266,3 @@ func (d Decision) holdWords() (says, mend string) {
 	}
 	return says, mend
 }
-
-func (q Question) verb(may bool) string {
-	if !may {
-		return [...]string{"can find the group", "can see who is in it", "can read its archive", "can write to it",
-			"can write to its owners", "can add people to it", "can write as the group", "can write for the group"}[q]
-	}
-	return [...]string{"can find the group", "can see who is in it", "can read its archive", "may write to this group",
-		"may write to its owners", "may add people to it", "may write as the group", "may write for the group"}[q]
-}
-
-// Who names an audience in a sentence.
-func (a Audience) Who() string {
-	return [...]string{"nobody", "its owners", "its owners and moderators", "its members", "people of the workspace", "anyone"}[a]
-}
-
-func upper(s string) string { return string(s[0]-'a'+'A') + s[1:] }

@@ -3,10 +3,16 @@ package policy
 import (
 	"fmt"
 	"strings"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
+// Value is what a setting is set to: for a question an [Audience], else one of the
+// constants named after the setting.
+type Value uint8
+
 // Audience is a rung of the ladder, and also the rung on which a person stands.
-type Audience uint8
+type Audience = Value
 
 // The ladder, narrowest first.
 const (
@@ -19,14 +25,16 @@ const (
 )
 
 // Includes reports whether an audience includes a person who stands on rung.
-func (a Audience) Includes(rung Audience) bool { return a >= rung && rung != Nobody }
+func (v Value) Includes(rung Audience) bool { return v >= rung && rung != Nobody }
 
-// Question is one of the eight things that a policy answers.
-type Question uint8
+// Setting is one thing that a policy says: the answer to a question, or one of the
+// others.
+type Setting uint8
 
-// The questions, in the order in which they are shown.
+// The settings, in the order in which they are shown. The first eight are the
+// questions, answered with an audience.
 const (
-	Find Question = iota
+	Find Setting = iota
 	SeePeople
 	Read
 	Post
@@ -34,57 +42,48 @@ const (
 	AddPeople
 	SpeakAs
 	SpeakFor
-	Questions // how many there are
+	JoinAudience // Nobody: by invitation only; else Workspace or Anyone
+	JoinHow
+	Leaving
+	Externals
+	Holding
+	Suspicious
+	Settings // how many there are
 )
 
-// How a person joins who may join.
-type How uint8
-
-// The ways to join.
+// Values of JoinHow.
 const (
-	Freely How = iota
+	Freely Value = iota
 	Asking
 )
 
-// Leave is the setting for leaving.
-type Leave uint8
-
-// The answers to leaving.
+// Values of Leaving.
 const (
-	LeaveFree Leave = iota
+	LeaveFree Value = iota
 	LeaveAsking
 	LeaveFixed
 )
 
-// Externals is the setting for external members.
-type Externals uint8
-
-// The answers about external members.
+// Values of Externals.
 const (
-	ExternalsBarred Externals = iota
+	ExternalsBarred Value = iota
 	ExternalsByOwners
 	ExternalsByAdders
 )
 
-// Hold says whose messages wait for approval.
-type Hold uint8
-
-// The answers about holding. Each holds those before it too, but for
-// HoldNewcomers, which adds newcomers to HoldNonMembers.
+// Values of Holding. Each holds those before it too, but for HoldNewcomers, which
+// adds newcomers to HoldNonMembers.
 const (
-	HoldNobody Hold = iota
+	HoldNobody Value = iota
 	HoldOutsiders
 	HoldNonMembers
 	HoldNewcomers
 	HoldEveryone
 )
 
-// Suspicious says what happens to mail whose author is not proven but has to be.
-type Suspicious uint8
-
-// The answers about suspicious mail.
+// Values of Suspicious.
 const (
-	SuspiciousDeliver Suspicious = iota
+	SuspiciousDeliver Value = iota
 	SuspiciousHold
 	SuspiciousRefuse
 )
@@ -93,23 +92,139 @@ const (
 const NewcomerDays = 14
 
 // Policy is a group's answers and settings. The zero value lets nobody do anything.
-type Policy struct {
-	Answers      [Questions]Audience
-	JoinAudience Audience // Nobody: by invitation only
-	JoinHow      How
-	Leave        Leave
-	Externals    Externals
-	Hold         Hold
-	Suspicious   Suspicious
-}
+type Policy [Settings]Value
 
 // Default is the policy that a new group has before anything is chosen: found by
 // the workspace, open to its members, joined by asking.
-func Default() Policy {
-	return Policy{
-		Answers:      [Questions]Audience{Workspace, Members, Members, Members, Workspace, Owners, Nobody, Nobody},
-		JoinAudience: Workspace, JoinHow: Asking, Externals: ExternalsBarred, Hold: HoldOutsiders, Suspicious: SuspiciousHold,
+func Default() (p Policy) {
+	for s := range Settings {
+		p[s] = table[s].normal
 	}
+	return p
+}
+
+// Question reports whether a setting is a question, which is answered with an audience.
+func (s Setting) Question() bool { return s <= SpeakFor }
+
+// String returns the name of a setting in the API, on the command line and in what
+// is stored, such as post or join.audience.
+func (s Setting) String() string {
+	if s < Settings {
+		return table[s].name
+	}
+	return fmt.Sprintf("setting %d", uint8(s))
+}
+
+// Path returns where a setting stands in a group's JSON, such as policy.post.
+func (s Setting) Path() string {
+	if s.Question() {
+		return "policy." + s.String()
+	}
+	return s.String()
+}
+
+// name returns the name of a value of s.
+func (s Setting) value(v Value) string {
+	for _, c := range table[s].choices {
+		if c.value == v {
+			return c.name
+		}
+	}
+	return fmt.Sprintf("value %d", v)
+}
+
+// ParseSetting reads a setting by its name. The error is a *[fault.Fault].
+func ParseSetting(name string) (Setting, error) {
+	for s := range Settings {
+		if table[s].name == name {
+			return s, nil
+		}
+	}
+	return 0, fault.New(name, "Choose "+strings.Join(Names(), ", ")+".", "There is no question or setting %q.", name)
+}
+
+// Names returns the names that Set takes: of every setting, and privacy.
+func Names() []string {
+	out := []string{"privacy"}
+	for s := range Settings {
+		out = append(out, s.String())
+	}
+	return out
+}
+
+// parse reads a value of s by its name.
+func (s Setting) parse(value string) (Value, error) {
+	var names []string
+	for _, c := range table[s].choices {
+		if c.name == value {
+			return c.value, nil
+		}
+		names = append(names, c.name)
+	}
+	return 0, unknown(s.Path(), s.String(), value, names)
+}
+
+func unknown(field, what, value string, names []string) error {
+	f := fault.New(field, "Choose "+strings.Join(names, ", ")+".", "%s can't be %q.", upper(what), value)
+	return f
+}
+
+// Set changes one setting by its name and the name of its value; the name privacy
+// fills in Find, SeePeople and Read. The error is a *[fault.Fault].
+func (p *Policy) Set(name, value string) error {
+	if name == "privacy" {
+		v, err := ParsePrivacy(value)
+		if err == nil {
+			*p = p.WithPrivacy(v)
+		}
+		return err
+	}
+	s, err := ParseSetting(name)
+	if err != nil {
+		return err
+	}
+	v, err := s.parse(value)
+	if err == nil {
+		p[s] = v
+	}
+	return err
+}
+
+// Get returns the name of the value of a setting by the setting's name, "" for no
+// such name.
+func (p Policy) Get(name string) string {
+	if name == "privacy" {
+		return p.Privacy().String()
+	}
+	if s, err := ParseSetting(name); err == nil {
+		return s.value(p[s])
+	}
+	return ""
+}
+
+// Check returns the contradictions of p: choices of which one takes back the other.
+func (p Policy) Check() []*fault.Fault {
+	return p.gather(func(r *row) func(Policy) *fault.Fault { return r.check })
+}
+
+// Warnings returns what is allowed but doubtful.
+func (p Policy) Warnings() []*fault.Fault {
+	return p.gather(func(r *row) func(Policy) *fault.Fault { return r.doubt })
+}
+
+func (p Policy) gather(of func(*row) func(Policy) *fault.Fault) []*fault.Fault {
+	var out []*fault.Fault
+	for s := range Settings {
+		check := of(&table[s])
+		if check == nil {
+			continue
+		}
+		if f := check(p); f != nil {
+			f.Field = s.Path()
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // Privacy is the plain summary of Find, SeePeople and Read.
@@ -123,16 +238,37 @@ const (
 	PrivacyMixed
 )
 
+var privacyNames = []string{"members", "workspace", "anyone", "mixed"}
+
+func (v Privacy) String() string {
+	if int(v) < len(privacyNames) {
+		return privacyNames[v]
+	}
+	return "mixed"
+}
+
+// ParsePrivacy reads a privacy by its name; mixed is no choice. The error is a
+// *[fault.Fault].
+func ParsePrivacy(value string) (Privacy, error) {
+	choices := privacyNames[:PrivacyMixed]
+	for i, n := range choices {
+		if n == value {
+			return Privacy(i), nil
+		}
+	}
+	return 0, unknown("privacy", "privacy", value, choices)
+}
+
 // WithPrivacy returns p with the three answers that a privacy stands for. Mixed
 // changes nothing. No privacy shows the people to strangers.
 func (p Policy) WithPrivacy(v Privacy) Policy {
 	switch v {
 	case PrivacyMembers:
-		p.Answers[Find], p.Answers[SeePeople], p.Answers[Read] = Workspace, Members, Members
+		p[Find], p[SeePeople], p[Read] = Workspace, Members, Members
 	case PrivacyWorkspace:
-		p.Answers[Find], p.Answers[SeePeople], p.Answers[Read] = Workspace, Workspace, Workspace
+		p[Find], p[SeePeople], p[Read] = Workspace, Workspace, Workspace
 	case PrivacyAnyone:
-		p.Answers[Find], p.Answers[SeePeople], p.Answers[Read] = Anyone, Workspace, Anyone
+		p[Find], p[SeePeople], p[Read] = Anyone, Workspace, Anyone
 	}
 	return p
 }
@@ -140,7 +276,7 @@ func (p Policy) WithPrivacy(v Privacy) Policy {
 // Privacy returns the summary of p. A group that only its members can find is
 // for its members too.
 func (p Policy) Privacy() Privacy {
-	find, see, read := p.Answers[Find], p.Answers[SeePeople], p.Answers[Read]
+	find, see, read := p[Find], p[SeePeople], p[Read]
 	switch {
 	case find <= Workspace && see <= Members && read <= Members:
 		return PrivacyMembers
@@ -152,190 +288,34 @@ func (p Policy) Privacy() Privacy {
 	return PrivacyMixed
 }
 
-// names are the words of each type in the API and the command line, by value.
-var (
-	audienceNames   = []string{"nobody", "owners", "moderators", "members", "workspace", "anyone"}
-	questionNames   = []string{"find", "see_people", "read", "post", "write_owners", "add_people", "speak_as", "speak_for"}
-	howNames        = []string{"freely", "asking"}
-	leaveNames      = []string{"free", "asking", "fixed"}
-	externalsNames  = []string{"barred", "owners", "adders"}
-	holdNames       = []string{"nobody", "outsiders", "non_members", "newcomers", "everyone"}
-	suspiciousNames = []string{"deliver", "hold", "refuse"}
-	privacyNames    = []string{"members", "workspace", "anyone", "mixed"}
-)
+// Encode returns p as it is stored: NAME=VALUE words, in the order of the settings.
+func (p Policy) Encode() string {
+	var b strings.Builder
+	for s := range Settings {
+		if s > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(s.String())
+		b.WriteByte('=')
+		b.WriteString(s.value(p[s]))
+	}
+	return b.String()
+}
 
-func (a Audience) String() string   { return audienceNames[a] }
-func (q Question) String() string   { return questionNames[q] }
-func (h How) String() string        { return howNames[h] }
-func (l Leave) String() string      { return leaveNames[l] }
-func (e Externals) String() string  { return externalsNames[e] }
-func (h Hold) String() string       { return holdNames[h] }
-func (s Suspicious) String() string { return suspiciousNames[s] }
-func (v Privacy) String() string    { return privacyNames[v] }
-
-func parse[T ~uint8](what, s string, names []string) (T, error) {
-	for i, n := range names {
-		if n == s {
-			return T(i), nil
+// Decode reads what Encode wrote. A setting that is missing, because what is stored
+// is older, is as in [Default]; one that is not known, because it is newer, is left
+// out.
+func Decode(stored string) (Policy, error) {
+	p := Default()
+	for word := range strings.FieldsSeq(stored) {
+		name, value, _ := strings.Cut(word, "=")
+		s, err := ParseSetting(name)
+		if err != nil {
+			continue
+		}
+		if p[s], err = s.parse(value); err != nil {
+			return p, err
 		}
 	}
-	return 0, fmt.Errorf("%s can't be %q: choose %s", what, s, strings.Join(names, ", "))
-}
-
-// ParseAudience reads an audience by its name.
-func ParseAudience(s string) (Audience, error) {
-	return parse[Audience]("an audience", s, audienceNames)
-}
-
-// ParseQuestion reads a question by its name.
-func ParseQuestion(s string) (Question, error) {
-	return parse[Question]("a question", s, questionNames)
-}
-
-// ParsePrivacy reads a privacy by its name; mixed is no choice.
-func ParsePrivacy(s string) (Privacy, error) {
-	return parse[Privacy]("privacy", s, privacyNames[:PrivacyMixed])
-}
-
-// Settings are the names of what a policy has beside its answers.
-var Settings = []string{"join.audience", "join.how", "leave", "externals", "hold", "suspicious"}
-
-// Set changes one answer or setting by its name and the name of its value.
-func (p *Policy) Set(name, value string) (err error) {
-	switch name {
-	case "join.audience":
-		var a Audience
-		if a, err = ParseAudience(value); err == nil && a != Nobody && a < Workspace {
-			err = fmt.Errorf("join.audience can't be %q: choose nobody, workspace, anyone", value)
-		}
-		if err == nil {
-			p.JoinAudience = a
-		}
-	case "join.how":
-		err = set(&p.JoinHow, name, value, howNames)
-	case "leave":
-		err = set(&p.Leave, name, value, leaveNames)
-	case "externals":
-		err = set(&p.Externals, name, value, externalsNames)
-	case "hold":
-		err = set(&p.Hold, name, value, holdNames)
-	case "suspicious":
-		err = set(&p.Suspicious, name, value, suspiciousNames)
-	case "privacy":
-		var v Privacy
-		if v, err = ParsePrivacy(value); err == nil {
-			*p = p.WithPrivacy(v)
-		}
-	default:
-		var q Question
-		if q, err = ParseQuestion(name); err != nil {
-			return fmt.Errorf("there is no question or setting %q: choose %s, privacy, %s", name, strings.Join(questionNames, ", "), strings.Join(Settings, ", "))
-		}
-		err = set(&p.Answers[q], name, value, audienceNames)
-	}
-	return err
-}
-
-func set[T ~uint8](to *T, what, s string, names []string) error {
-	v, err := parse[T](what, s, names)
-	if err == nil {
-		*to = v
-	}
-	return err
-}
-
-// Get returns the value of an answer or setting by its name, "" for no such name.
-func (p Policy) Get(name string) string {
-	switch name {
-	case "join.audience":
-		return p.JoinAudience.String()
-	case "join.how":
-		return p.JoinHow.String()
-	case "leave":
-		return p.Leave.String()
-	case "externals":
-		return p.Externals.String()
-	case "hold":
-		return p.Hold.String()
-	case "suspicious":
-		return p.Suspicious.String()
-	case "privacy":
-		return p.Privacy().String()
-	}
-	if q, err := ParseQuestion(name); err == nil {
-		return p.Answers[q].String()
-	}
-	return ""
-}
-
-// A Fault is a contradiction or a doubt in a policy.
-type Fault struct {
-	Field string // the answer or setting to change
-	Says  string // what is wrong
-	Mend  string // what to choose instead
-}
-
-// Check returns the contradictions of p: choices of which one takes back the other.
-func (p Policy) Check() []Fault {
-	var faults []Fault
-	add := func(field, says, mend string) { faults = append(faults, Fault{field, says, mend}) }
-	find := p.Answers[Find]
-	if p.Answers[Read] > find {
-		add("read", fmt.Sprintf("%s may read the archive, but %s can find the group.", upper(p.Answers[Read].Who()), p.onlyFind()), "Let the same audience find it, or let fewer read it.")
-	}
-	if p.Answers[SeePeople] > find {
-		add("see_people", fmt.Sprintf("%s may see who is in it, but %s can find the group.", upper(p.Answers[SeePeople].Who()), p.onlyFind()), "Let the same audience find it, or let fewer see the people.")
-	}
-	if p.JoinAudience > find && p.JoinHow == Freely {
-		add("join.audience", fmt.Sprintf("%s may join without asking, so the group can't be confidential, but %s can find it.", upper(p.JoinAudience.Who()), p.onlyFind()), "Let the same audience find it, or let people in by invitation only.")
-	} else if p.JoinAudience > find {
-		add("join.audience", fmt.Sprintf("%s may ask to join, but %s can find the group.", upper(p.JoinAudience.Who()), p.onlyFind()), "Let the same audience find it, or let people in by invitation only.")
-	}
-	if p.JoinAudience == Anyone && p.Externals == ExternalsBarred {
-		add("externals", "Anyone may join, but external members are barred.", "Let external members in, or let only the workspace join.")
-	}
-	for _, q := range []Question{SpeakAs, SpeakFor} {
-		if p.Answers[q] == Anyone {
-			add(q.String(), "A stranger could write in the group's name.", "Choose the workspace or a narrower audience.")
-		}
-	}
-	if p.Answers[AddPeople] == Anyone {
-		add("add_people", "A stranger has no account to add people with.", "Choose the workspace or a narrower audience.")
-	}
-	return faults
-}
-
-func (p Policy) onlyFind() string {
-	if p.Answers[Find] == Nobody {
-		return "nobody"
-	}
-	return "only " + p.Answers[Find].Who()
-}
-
-// Warnings returns what is allowed but doubtful.
-func (p Policy) Warnings() []Fault {
-	var faults []Fault
-	add := func(field, says, mend string) { faults = append(faults, Fault{field, says, mend}) }
-	if p.Answers[Post] == Anyone && p.Hold == HoldNobody {
-		add("hold", "Anyone may write to it and nothing waits for approval: unwanted mail reaches everybody in it.", "Hold mail from outsiders.")
-	}
-	if p.Answers[Post] == Nobody {
-		add("post", "Nobody can write to it.", "Let at least its owners write.")
-	}
-	if p.Suspicious == SuspiciousDeliver {
-		add("suspicious", "Mail that only claims to come from a member is delivered as theirs.", "Hold suspicious mail.")
-	}
-	if p.Answers[SeePeople] == Anyone {
-		add("see_people", "Everyone on the internet can see who is in it.", "Let the workspace or the members see the people.")
-	}
-	if p.JoinAudience == Anyone && p.JoinHow == Freely {
-		add("join.how", "Everyone on the internet can join without asking.", "Let people join by asking.")
-	}
-	if p.Answers[AddPeople] == Workspace {
-		add("add_people", "Anyone in the workspace can put people into it.", "Let owners or moderators add people.")
-	}
-	if p.Answers[WriteOwners] < Members {
-		add("write_owners", "Its members have no way to write to its owners.", "Let at least the members write to the owners.")
-	}
-	return faults
+	return p, nil
 }

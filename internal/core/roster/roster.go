@@ -13,6 +13,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 // Bounds of a list.
@@ -87,21 +89,13 @@ func Columns() []string {
 	return out
 }
 
-// Error says what is wrong with a list and what to do about it.
-type Error struct {
-	Line int // 0 for the list as a whole
-	Says string
-}
-
-func (e *Error) Error() string {
-	if e.Line > 0 {
-		return fmt.Sprintf("Line %d: %s", e.Line, e.Says)
-	}
-	return e.Says
+// wrong is a fault on a line, 0 for the list as a whole.
+func wrong(line int, format string, args ...any) error {
+	return &fault.Fault{Line: line, Says: fmt.Sprintf(format, args...)}
 }
 
 // Read reads a list. mapping says what headings stand for, by heading, and goes
-// before what Column knows; it may be nil. The error is an *[Error].
+// before what Column knows; it may be nil. The error is an *[fault.Fault].
 func Read(b []byte, mapping map[string]string) (List, error) {
 	var l List
 	text, err := l.decode(b)
@@ -115,7 +109,7 @@ func Read(b []byte, mapping map[string]string) (List, error) {
 		l.paste(text)
 	}
 	if err == nil && len(l.Entries) > MaxLines {
-		err = &Error{0, fmt.Sprintf("The list has %d entries; %d is the most. Split it.", len(l.Entries), MaxLines)}
+		err = wrong(0, "The list has %d entries; %d is the most. Split it.", len(l.Entries), MaxLines)
 	}
 	return l, err
 }
@@ -124,9 +118,9 @@ func (l *List) decode(b []byte) (string, error) {
 	var order binary.ByteOrder
 	switch {
 	case len(b) > MaxBytes:
-		return "", &Error{0, fmt.Sprintf("The list has %d octets; %d is the most. Split it.", len(b), MaxBytes)}
+		return "", wrong(0, "The list has %d octets; %d is the most. Split it.", len(b), MaxBytes)
 	case bytes.HasPrefix(b, []byte("PK\x03\x04")), bytes.HasPrefix(b, []byte("\xd0\xcf\x11\xe0")):
-		return "", &Error{0, "This is a file of a spreadsheet program. Save it as CSV and give that."}
+		return "", wrong(0, "This is a file of a spreadsheet program. Save it as CSV and give that.")
 	case bytes.HasPrefix(b, []byte{0xff, 0xfe}):
 		order = binary.LittleEndian
 	case bytes.HasPrefix(b, []byte{0xfe, 0xff}):
@@ -135,7 +129,7 @@ func (l *List) decode(b []byte) (string, error) {
 	if order != nil {
 		l.Encoding = "UTF-16"
 		if len(b)%2 != 0 {
-			return "", &Error{0, "This begins like UTF-16 but breaks off within a character. Save it as UTF-8."}
+			return "", wrong(0, "This begins like UTF-16 but breaks off within a character. Save it as UTF-8.")
 		}
 		u := make([]uint16, 0, len(b)/2-1)
 		for i := 2; i < len(b); i += 2 {
@@ -147,7 +141,7 @@ func (l *List) decode(b []byte) (string, error) {
 		b = bytes.TrimPrefix(b, []byte("\ufeff"))
 	}
 	if bytes.IndexByte(b, 0) >= 0 {
-		return "", &Error{0, "This is no text: it has NUL characters in it. Give a text or CSV file in UTF-8."}
+		return "", wrong(0, "This is no text: it has NUL characters in it. Give a text or CSV file in UTF-8.")
 	}
 	if utf8.Valid(b) {
 		return string(b), nil
@@ -155,12 +149,12 @@ func (l *List) decode(b []byte) (string, error) {
 	l.Encoding = "Windows-1252"
 	for i, c := range b { // octets that Windows-1252 leaves free
 		if c == 0x81 || c == 0x8d || c == 0x8f || c == 0x90 || c == 0x9d {
-			return "", &Error{1 + bytes.Count(b[:i], []byte("\n")), fmt.Sprintf("The octet %#x is neither UTF-8 nor Windows-1252. Save the file as UTF-8.", c)}
+			return "", wrong(1+bytes.Count(b[:i], []byte("\n")), "The octet %#x is neither UTF-8 nor Windows-1252. Save the file as UTF-8.", c)
 		}
 	}
 	text, err := charmap.Windows1252.NewDecoder().Bytes(b)
 	if err != nil {
-		return "", &Error{0, "The encoding of the list can't be told. Save it as UTF-8."}
+		return "", wrong(0, "The encoding of the list can't be told. Save it as UTF-8.")
 	}
 	return string(text), nil
 }
@@ -206,9 +200,9 @@ func (l *List) table(text string, mapping map[string]string) error {
 		if err != nil {
 			var p *csv.ParseError
 			if errors.As(err, &p) {
-				return &Error{p.Line, "A quoted field does not end, or has a bare quote in it. Write a quote within quotes twice (RFC 4180)."}
+				return wrong(p.Line, "A quoted field does not end, or has a bare quote in it. Write a quote within quotes twice (RFC 4180).")
 			}
-			return &Error{0, err.Error()}
+			return wrong(0, "%s", err)
 		}
 		line, _ := r.FieldPos(0)
 		if l.Headings == nil {
@@ -221,7 +215,7 @@ func (l *List) table(text string, mapping map[string]string) error {
 			continue
 		}
 		if len(record) > len(l.Headings) {
-			return &Error{line, fmt.Sprintf("It has %d fields, but there are %d headings. Put quotes around a field with a %s in it.", len(record), len(l.Headings), separator(l.Delimiter))}
+			return wrong(line, "It has %d fields, but there are %d headings. Put quotes around a field with a %s in it.", len(record), len(l.Headings), separator(l.Delimiter))
 		}
 		l.Entries = append(l.Entries, l.entry(line, record))
 	}
@@ -241,7 +235,7 @@ func (l *List) head(record []string, mapping map[string]string) error {
 		}
 		if stands != "" && seen[stands] != "" {
 			if given {
-				return &Error{1, fmt.Sprintf("%q and %q both stand for %s. Leave one of them out.", seen[stands], h, stands)}
+				return wrong(1, "%q and %q both stand for %s. Leave one of them out.", seen[stands], h, stands)
 			}
 			stands = "" // of two headings that could be the same, the first counts
 		}

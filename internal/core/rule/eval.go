@@ -18,7 +18,12 @@ const (
 	Match
 )
 
-func (v Verdict) String() string { return [...]string{"no match", "unknown", "match"}[v] }
+func (v Verdict) String() string {
+	if names := [...]string{"no match", "unknown", "match"}; int(v) < len(names) {
+		return names[v]
+	}
+	return "unknown"
+}
 
 var folding = cases.Fold()
 

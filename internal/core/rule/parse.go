@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 // Bounds of a rule.
@@ -15,15 +17,9 @@ const (
 	MaxParts  = 200  // comparisons
 )
 
-// Error says what is wrong with a rule, where, and what to do about it.
-type Error struct {
-	At   int    // octets from its beginning
-	Says string // what is wrong, one sentence
-	Mend string // what to do, one sentence
+func wrong(at int, says, mend string) *fault.Fault {
+	return &fault.Fault{At: at, Says: says, Mend: mend}
 }
-
-// Error returns the whole message on one line.
-func (e *Error) Error() string { return e.Says + " " + e.Mend }
 
 // Rule is a parsed rule. Make one with [Parse].
 type Rule struct {
@@ -87,17 +83,17 @@ type parser struct {
 	used   map[string]bool
 }
 
-// Parse reads a rule. Its error is an *[Error].
+// Parse reads a rule. Its error is an *[fault.Fault].
 func Parse(text string) (*Rule, error) {
 	if len(text) > MaxLength {
-		return nil, &Error{MaxLength, fmt.Sprintf("The rule has %d octets; %d is the most.", len(text), MaxLength), "Shorten it."}
+		return nil, wrong(MaxLength, fmt.Sprintf("The rule has %d octets; %d is the most.", len(text), MaxLength), "Shorten it.")
 	}
 	p := &parser{text: text, used: map[string]bool{}}
 	if err := p.scan(0); err != nil {
 		return nil, err
 	}
 	if p.next.kind == 0 {
-		return nil, &Error{0, "The rule is empty.", `Write one, such as department eq "Deck".`}
+		return nil, wrong(0, "The rule is empty.", `Write one, such as department eq "Deck".`)
 	}
 	root, err := p.or("")
 	if err != nil {
@@ -140,11 +136,11 @@ func (p *parser) scan(at int) error {
 			end++
 		}
 		if end >= len(p.text) {
-			return &Error{at, "A text in quotes does not end.", `Put a " after it.`}
+			return wrong(at, "A text in quotes does not end.", `Put a " after it.`)
 		}
 		p.next = token{'"', "", at, end + 1}
 		if json.Unmarshal([]byte(p.text[at:end+1]), &p.next.text) != nil {
-			return &Error{at, "The text in quotes can't be read.", `Write \" for a quote in it and \\ for a backslash.`}
+			return wrong(at, "The text in quotes can't be read.", `Write \" for a quote in it and \\ for a backslash.`)
 		}
 	case isWord(c):
 		end := at
@@ -153,7 +149,7 @@ func (p *parser) scan(at int) error {
 		}
 		p.next = token{'w', p.text[at:end], at, end}
 	default:
-		return &Error{at, fmt.Sprintf("The character %q has no meaning here.", []rune(p.text[at:])[0]), `Texts stand in double quotes, parts in parentheses.`}
+		return wrong(at, fmt.Sprintf("The character %q has no meaning here.", []rune(p.text[at:])[0]), `Texts stand in double quotes, parts in parentheses.`)
 	}
 	return nil
 }
@@ -167,9 +163,9 @@ func (p *parser) word(w string) bool { return p.next.kind == 'w' && strings.Equa
 
 func (p *parser) unexpected(wanted string) error {
 	if p.next.kind == 0 {
-		return &Error{p.next.from, "The rule breaks off.", "There should be " + wanted + " here."}
+		return wrong(p.next.from, "The rule breaks off.", "There should be "+wanted+" here.")
 	}
-	return &Error{p.next.from, fmt.Sprintf("%s can't stand here.", p.text[p.next.from:p.next.to]), "There should be " + wanted + " here."}
+	return wrong(p.next.from, fmt.Sprintf("%s can't stand here.", p.text[p.next.from:p.next.to]), "There should be "+wanted+" here.")
 }
 
 // or reads parts joined by or; and below reads those joined by and.
@@ -227,7 +223,7 @@ func (p *parser) part(parent string) (node, error) {
 // and returns it with where that end is.
 func (p *parser) enclosed(end byte, parent string) (node, int, error) {
 	if p.depth++; p.depth > MaxDepth {
-		return node{}, 0, &Error{p.next.from, fmt.Sprintf("The rule is more than %d parentheses deep.", MaxDepth), "Write it with fewer."}
+		return node{}, 0, wrong(p.next.from, fmt.Sprintf("The rule is more than %d parentheses deep.", MaxDepth), "Write it with fewer.")
 	}
 	if _, err := p.advance(); err != nil {
 		return node{}, 0, err
@@ -250,7 +246,7 @@ func (p *parser) comparison(parent string) (node, error) {
 		return node{}, err
 	}
 	if p.leaves++; p.leaves > MaxParts {
-		return node{}, &Error{name.from, fmt.Sprintf("The rule has more than %d comparisons.", MaxParts), "Write it with fewer."}
+		return node{}, wrong(name.from, fmt.Sprintf("The rule has more than %d comparisons.", MaxParts), "Write it with fewer.")
 	}
 	if p.next.kind == '[' {
 		return p.brackets(name, parent)
@@ -270,7 +266,7 @@ func (p *parser) comparison(parent string) (node, error) {
 			return n, unknown(name, parent)
 		}
 		if n.op != pr {
-			return n, &Error{name.from, fmt.Sprintf("%s has several parts.", whole), "Name one, such as " + first(whole) + "."}
+			return n, wrong(name.from, fmt.Sprintf("%s has several parts.", whole), "Name one, such as "+first(whole)+".")
 		}
 		n.parent = whole // any part will do
 		for _, a := range attributes {
@@ -302,7 +298,7 @@ func first(parent string) string {
 }
 
 func unknown(name token, parent string) error {
-	e := &Error{name.from, fmt.Sprintf("There is no attribute %s.", name.text), "Choose one of those that are offered."}
+	e := wrong(name.from, fmt.Sprintf("There is no attribute %s.", name.text), "Choose one of those that are offered.")
 	if parent != "" {
 		e.Says = fmt.Sprintf("%s has no part %s.", parent, name.text)
 	}
@@ -325,7 +321,7 @@ func (p *parser) brackets(name token, parent string) (node, error) {
 		whole, complex = isComplex(name.text[i+1:])
 	}
 	if parent != "" || !complex {
-		return node{}, &Error{name.from, fmt.Sprintf("%s can't have brackets.", name.text), "Brackets stand after an attribute with parts, such as addresses."}
+		return node{}, wrong(name.from, fmt.Sprintf("%s can't have brackets.", name.text), "Brackets stand after an attribute with parts, such as addresses.")
 	}
 	inner, end, err := p.enclosed(']', whole)
 	return node{op: within, from: name.from, to: end, parent: whole, parts: []node{inner}}, err
@@ -336,31 +332,31 @@ func (n *node) compareWith(t token) error {
 	a := n.attr
 	if t.kind == 'w' && t.text == "null" {
 		if n.null = true; n.op != eq && n.op != ne {
-			return &Error{t.from, fmt.Sprintf("%s can't be compared with null by %s.", a.Path, operators[n.op]), "Use eq, ne or pr."}
+			return wrong(t.from, fmt.Sprintf("%s can't be compared with null by %s.", a.Path, operators[n.op]), "Use eq, ne or pr.")
 		}
 		return nil
 	}
 	switch {
 	case a.Kind == Boolean:
 		if t.kind != 'w' || t.text != "true" && t.text != "false" {
-			return &Error{t.from, fmt.Sprintf("%s is true or false.", a.Path), "Write true or false without quotes."}
+			return wrong(t.from, fmt.Sprintf("%s is true or false.", a.Path), "Write true or false without quotes.")
 		}
 		if n.op > ne {
-			return &Error{n.from, fmt.Sprintf("%s is true or false; %s has no meaning for it.", a.Path, operators[n.op]), "Use eq, ne or pr."}
+			return wrong(n.from, fmt.Sprintf("%s is true or false; %s has no meaning for it.", a.Path, operators[n.op]), "Use eq, ne or pr.")
 		}
 		n.value = t.text
 	case t.kind != '"':
 		if t.kind == 0 {
-			return &Error{t.from, "The rule breaks off.", "There should be a text in double quotes here."}
+			return wrong(t.from, "The rule breaks off.", "There should be a text in double quotes here.")
 		}
-		return &Error{t.from, fmt.Sprintf("%s is a text.", a.Path), "Put what it is compared with in double quotes."}
+		return wrong(t.from, fmt.Sprintf("%s is a text.", a.Path), "Put what it is compared with in double quotes.")
 	case a.Kind == DateTime:
 		at, err := time.Parse(time.RFC3339, t.text)
 		if err != nil {
-			return &Error{t.from, fmt.Sprintf("%q is no moment.", t.text), "Write it as 2026-11-23T00:00:00Z."}
+			return wrong(t.from, fmt.Sprintf("%q is no moment.", t.text), "Write it as 2026-11-23T00:00:00Z.")
 		}
 		if n.op == co || n.op == sw || n.op == ew {
-			return &Error{n.from, fmt.Sprintf("%s is a moment; %s has no meaning for it.", a.Path, operators[n.op]), "Use eq, ne, gt, ge, lt, le or pr."}
+			return wrong(n.from, fmt.Sprintf("%s is a moment; %s has no meaning for it.", a.Path, operators[n.op]), "Use eq, ne, gt, ge, lt, le or pr.")
 		}
 		n.time = at
 	case a.Exact:

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"ivytable.example/ivytable/internal/core/fault"
 )
 
 var (
@@ -117,7 +119,7 @@ func TestParseErrors(t *testing.T) {
 		{strings.Repeat("x", 5000), 4000, "the most"},
 	} {
 		_, err := Parse(c.rule)
-		e, ok := err.(*Error)
+		e, ok := err.(*fault.Fault)
 		if !ok {
 			t.Errorf("%.60s: no error", c.rule)
 		} else if e.At != c.at || !strings.Contains(e.Error(), c.says) {
@@ -219,7 +221,7 @@ func FuzzParse(f *testing.F) {
 		Expect(text, at)
 		r, err := Parse(text)
 		if err != nil {
-			if e := err.(*Error); e.At < 0 || e.At > len(text) || e.Says == "" || e.Mend == "" {
+			if e := err.(*fault.Fault); e.At < 0 || e.At > len(text) || e.Says == "" || e.Mend == "" {
 				t.Fatalf("%q: %+v", text, e)
 			}
 			return

@@ -1,0 +1,1 @@
+export { Invitation as default } from './link';

@@ -1,0 +1,117 @@
+import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { useNavigate, useParams } from 'react-router';
+import { api, ask, type LinkPreview } from '../api/client';
+import { date } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { Frame } from '../ui/frame';
+import { Loading, Trouble } from '../ui/parts';
+
+function Card({ link: l, children }: { link: LinkPreview; children: ReactNode }) {
+  return (
+    <Stack gap="3">
+      <Text color="fg.muted">
+        {l.by} {l.kind === 'link' ? 'gave out this link into' : 'invites you into'}
+      </Text>
+      <Heading as="h1" size="2xl">
+        {l.group.name}
+      </Heading>
+      <Text color="fg.muted">{l.group.address}</Text>
+      {l.description && <Text>{l.description}</Text>}
+      <Text>{l.sentence}</Text>
+      {l.owners.length > 0 && <Text fontSize="sm">It is run by {l.owners.join(', ')}.</Text>}
+      {children}
+    </Stack>
+  );
+}
+
+/** Invitation answers an invitation. It needs nobody to be signed in: the link came by mail. */
+export function Invitation() {
+  const { secret = '' } = useParams();
+  const path = { secret };
+  const link = useQuery({
+    queryKey: ['joining', 'invitation', secret],
+    queryFn: () => ask(api.GET('/api/v1/invitations/{secret}', { params: { path } })),
+  });
+  const answer = useChange(['joining'], (a: 'accept' | 'decline') =>
+    ask(api.POST('/api/v1/invitations/{secret}', { params: { path }, body: { answer: a } })),
+  );
+  const l = answer.data ?? link.data;
+  return (
+    <Frame width="34rem">
+      <Trouble error={link.error} />
+      {!l && !link.error && <Loading what="the invitation" />}
+      {l && (
+        <Card link={l}>
+          {l.state === 'open' ? (
+            <>
+              <Text fontSize="sm">
+                The invitation is for <b>{l.for}</b> and ends on {date(l.expires_at)}. Nothing happens until you answer.
+              </Text>
+              <Trouble error={answer.error} />
+              <HStack>
+                <Button colorPalette="ivy" loading={answer.isPending} onClick={() => answer.mutate('accept')}>
+                  Accept
+                </Button>
+                <Button
+                  variant="outline"
+                  colorPalette="gray"
+                  loading={answer.isPending}
+                  onClick={() => answer.mutate('decline')}
+                >
+                  Decline
+                </Button>
+              </HStack>
+            </>
+          ) : (
+            <Text fontWeight="600" role="status">
+              {l.state === 'accepted'
+                ? `You accepted: mail to ${l.group.address} reaches ${l.for}.`
+                : l.state === 'declined'
+                  ? 'You declined. Nobody put you into it.'
+                  : l.says}
+            </Text>
+          )}
+        </Card>
+      )}
+    </Frame>
+  );
+}
+
+/** JoinByLink lets somebody who is signed in enter a group by a link. */
+export function JoinByLink() {
+  const { secret = '' } = useParams();
+  const navigate = useNavigate();
+  const path = { secret };
+  const link = useQuery({
+    queryKey: ['joining', 'link', secret],
+    queryFn: () => ask(api.GET('/api/v1/join-links/{secret}', { params: { path } })),
+  });
+  const join = useChange(
+    ['group', 'member', 'joining', 'me'],
+    () => ask(api.POST('/api/v1/join-links/{secret}', { params: { path } })),
+    { onSuccess: () => void navigate(`/groups/${link.data?.group.address}`) },
+  );
+  const l = link.data;
+  return (
+    <Box p="5" maxW="34rem" mx="auto">
+      <Box bg="bg.panel" borderWidth="1px" borderRadius="xl" p={{ base: 5, md: 8 }}>
+        <Trouble error={link.error} />
+        {!l && !link.error && <Loading what="the link" />}
+        {l && (
+          <Card link={l}>
+            <Trouble error={join.error} />
+            {l.state === 'open' ? (
+              <Button alignSelf="start" colorPalette="ivy" loading={join.isPending} onClick={() => join.mutate()}>
+                Join {l.group.name}
+              </Button>
+            ) : (
+              <Text fontWeight="600">{l.says}</Text>
+            )}
+          </Card>
+        )}
+      </Box>
+    </Box>
+  );
+}

@@ -1,1 +1,0 @@
-export { Invitation as default } from './offer';

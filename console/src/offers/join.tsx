@@ -1,1 +1,0 @@
-export { JoinByLink as default } from './offer';

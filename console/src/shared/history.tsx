@@ -1,0 +1,140 @@
+import { Box, Button, Stack, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link } from 'react-router';
+import { api, ask, type HistoryEntry } from '../api/client';
+import { dayOr, moment, plural } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { useList } from '../lib/use-list';
+import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
+import { toaster } from '../ui/toaster';
+
+/** HistoryList lists changes, of one group, of one person or of the workspace, newest first. */
+export function HistoryList({ group, person }: { group?: string; person?: string }) {
+  const list = useList({
+    key: ['history', group, person],
+    read: (_, cursor) => {
+      const query = { cursor, limit: 50 };
+      if (person) return ask(api.GET('/api/v1/people/{ref}/history', { params: { path: { ref: person }, query } }));
+      return group
+        ? ask(api.GET('/api/v1/groups/{ref}/history', { params: { path: { ref: group }, query } }))
+        : ask(api.GET('/api/v1/history', { params: { query } }));
+    },
+  });
+  if (list.error) return <Trouble error={list.error} retry={list.retry} />;
+  if (!list.loaded) return <Loading what="the history" />;
+  if (list.rows.length === 0) return <Nothing title="Nothing has changed yet." />;
+  return (
+    <Panel>
+      <Stack as="ol" gap="0" listStyleType="none">
+        {list.rows.map((e) => (
+          <Entry key={e.id} entry={e} link={!group} />
+        ))}
+      </Stack>
+      <More list={list} words="Show earlier changes" />
+    </Panel>
+  );
+}
+
+function Entry({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <Box
+      as="li"
+      display="grid"
+      gridTemplateColumns={{ base: 'minmax(0, 1fr)', md: '10rem 1fr auto' }}
+      gap="1"
+      borderBottomWidth="1px"
+      py="2.5"
+      fontSize="sm"
+    >
+      <Text color="fg.muted">{moment(e.at)}</Text>
+      <Box minW="0">
+        <Text overflowWrap="anywhere">{e.says}</Text>
+        {open && <Details entry={e} link={link} />}
+      </Box>
+      <Button
+        size="2xs"
+        variant="ghost"
+        colorPalette="gray"
+        alignSelf="start"
+        aria-expanded={open}
+        aria-label={`${open ? 'Less' : 'More'} about: ${e.says}`}
+        onClick={() => setOpen(!open)}
+      >
+        {open ? 'Less' : 'More'}
+      </Button>
+    </Box>
+  );
+}
+
+/** Details says what changed from what to what, who was affected, and how it can be undone. */
+function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
+  const path = { entry: e.id };
+  const affected = useQuery({
+    queryKey: ['history', 'affected', e.id],
+    queryFn: () => ask(api.GET('/api/v1/history/{entry}/affected', { params: { path, query: { limit: 20 } } })),
+  });
+  const who = affected.data?.items ?? [];
+  const more = (affected.data?.total ?? 0) - who.length;
+  return (
+    <Stack gap="1" mt="1" color="fg.muted">
+      {link && e.group && e.kind !== 'group.purge' && (
+        <Text>
+          Group: <Link to={`/groups/${e.group_id}`}>{e.group.name}</Link>
+        </Text>
+      )}
+      {e.changes.map((c, i) => (
+        <Text key={i} overflowWrap="anywhere">
+          {c.label}: {dayOr(c.from)} → {dayOr(c.to)}
+          {c.says && ` · ${c.says}`}
+        </Text>
+      ))}
+      {who.length > 0 && (
+        <Text overflowWrap="anywhere">
+          {plural(affected.data?.total ?? 0, 'was affected', 'were affected')}:{' '}
+          {who
+            .map((x) => (x.name || x.address) + (x.was || x.now ? ` (${x.was || '–'} → ${x.now || '–'})` : ''))
+            .join(', ')}
+          {more > 0 && ` and ${more.toLocaleString('en-GB')} more`}
+        </Text>
+      )}
+      <Text>
+        {e.undo.possible ? 'To undo it: ' : 'It can’t be undone. '}
+        {e.undo.says}
+      </Text>
+      {e.kind === 'people.remove' && e.group_id && <PutBack entry={e} all={affected.data?.total ?? 0} />}
+    </Stack>
+  );
+}
+
+/** PutBack puts those back whom an entry took out. */
+function PutBack({ entry: e, all }: { entry: HistoryEntry; all: number }) {
+  const back = useChange(
+    ['group', 'member', 'person'],
+    () =>
+      ask(
+        api.POST('/api/v1/groups/{ref}/members', {
+          params: { path: { ref: e.group_id ?? '' } },
+          body: { list: { taken_out_by: e.id }, quiet: true },
+        }),
+      ),
+    {
+      onSuccess: (r) =>
+        toaster.create({ type: 'success', title: r.says, description: r.results.find((x) => x.says)?.says }),
+      onError: (err) => toaster.create({ type: 'error', title: 'Nobody was put back', description: err.message }),
+    },
+  );
+  return (
+    <Button
+      size="2xs"
+      alignSelf="start"
+      variant="outline"
+      colorPalette="gray"
+      loading={back.isPending}
+      onClick={() => back.mutate()}
+    >
+      Put {all === 1 ? 'them' : `these ${all}`} back
+    </Button>
+  );
+}

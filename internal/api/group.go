@@ -1,0 +1,139 @@
+package api
+
+import "time"
+
+// Group is a mail group as the person who asks may see it.
+type Group struct {
+	ID          string   `json:"id"`
+	Name        string   `json:"name"`
+	Address     string   `json:"address"`
+	Aliases     []string `json:"aliases"`
+	Description string   `json:"description"`
+	State       string   `json:"state" enum:"active,due,lapsed,retired"`
+	Language    string   `json:"language" enum:"en,de"`
+	Traits      []string `json:"traits" enum:"archive,desk,calendar,access"`
+	Delivery    string   `json:"default_delivery" enum:"each,none" doc:"Whether new members get each message"`
+	Welcome     string   `json:"welcome" doc:"Said to new members, in the mail that tells them that they are in"`
+	ByRule      bool     `json:"by_rule" doc:"It has a rule of membership"`
+	PolicyHalf
+	Sentence  string    `json:"sentence" doc:"The policy in one line"`
+	Owners    []Name    `json:"owners"`
+	Counts    Counts    `json:"counts"`
+	Term      Term      `json:"term"`
+	MyRole    string    `json:"my_role" enum:"none,member,moderator,owner" doc:"Of the person who asks"`
+	May       []string  `json:"may,omitempty" doc:"What the person who asks may do; only on a single group"`
+	CreatedAt time.Time `json:"created_at"`
+	Version   int       `json:"version" doc:"Counts what people edit: the ETag of the group, as a number"`
+	Revision  int       `json:"revision" doc:"Counts changes of its people and its term: the ETag of its members, as a number"`
+}
+
+// Counts are the members of a group by role. External members are counted in
+// their roles too; nested groups are not people.
+type Counts struct {
+	Owners     int `json:"owners"`
+	Moderators int `json:"moderators"`
+	Members    int `json:"members"`
+	External   int `json:"external"`
+	Nested     int `json:"nested"`
+}
+
+// Term is how long a group lives. What it does not have is null.
+type Term struct {
+	RenewedAt       time.Time  `json:"renewed_at"`
+	ExpiresOn       *string    `json:"expires_on" format:"date" doc:"The day from which on it takes no mail"`
+	DaysLeft        *int       `json:"days_left" doc:"Midnights until it expires, in the workspace's time zone"`
+	Exempt          *Exempt    `json:"exempt" doc:"No term applies to it"`
+	Chosen          bool       `json:"chosen" doc:"The term applies to it where it applies to chosen groups"`
+	EndedAt         *time.Time `json:"ended_at"`
+	RestorableUntil *string    `json:"restorable_until" format:"date" doc:"The day from which on it can't be restored"`
+}
+
+// Exempt says why a group never expires, and who said so.
+type Exempt struct {
+	Reason string `json:"reason"`
+	By     string `json:"by"`
+}
+
+// NewGroup is a group to create.
+type NewGroup struct {
+	Name        string `json:"name" maxLength:"200"`
+	Address     string `json:"address,omitempty" maxLength:"400" doc:"Proposed from the name when left out"`
+	Description string `json:"description,omitempty" maxLength:"2000"`
+	Language    string `json:"language,omitempty" enum:"en,de" doc:"In which notices are written"`
+	PolicyPatch
+	StartingPoint string       `json:"starting_point,omitempty" maxLength:"60" doc:"What is left out here is as it says"`
+	Aliases       []string     `json:"aliases,omitempty" maxItems:"50" doc:"Further addresses that lead to the group"`
+	Traits        []string     `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
+	Delivery      string       `json:"default_delivery,omitempty" enum:"each,none"`
+	Welcome       string       `json:"welcome,omitempty" maxLength:"2000"`
+	Owners        []string     `json:"owners" maxItems:"100" doc:"Addresses"`
+	People        []NewPerson  `json:"people,omitempty" maxItems:"10000"`
+	Lists         []PeopleList `json:"lists,omitempty" maxItems:"20" doc:"Lists of people to put into it; whoever of them can't be is left out"`
+	Rule          string       `json:"rule,omitempty" maxLength:"4000" doc:"A rule of membership, as a SCIM filter"`
+	Quiet         bool         `json:"quiet,omitempty" doc:"People are not told that they were added"`
+}
+
+// GroupPatch changes what a group is called and how long it lives.
+type GroupPatch struct {
+	Name        *string   `json:"name,omitempty" maxLength:"200"`
+	Description *string   `json:"description,omitempty" maxLength:"2000"`
+	Language    *string   `json:"language,omitempty" enum:"en,de"`
+	Address     *string   `json:"address,omitempty" maxLength:"400" doc:"Moves it; the old address becomes an alias"`
+	Aliases     *[]string `json:"aliases,omitempty" maxItems:"50" doc:"All further addresses; those that are left out are given up"`
+	Traits      *[]string `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
+	Delivery    *string   `json:"default_delivery,omitempty" enum:"each,none"`
+	Welcome     *string   `json:"welcome,omitempty" maxLength:"2000"`
+	Chosen      *bool     `json:"chosen,omitempty" doc:"The term applies to it where it applies to chosen groups"`
+	Exempt      *string   `json:"exempt,omitempty" maxLength:"500" doc:"Why it never expires; empty takes that back"`
+}
+
+// PolicySummary is a policy put in words.
+type PolicySummary struct {
+	PolicyHalf
+	Sentence       string          `json:"sentence"`
+	Settings       []PolicySetting `json:"settings" doc:"Every setting with its words, in the order in which they are shown"`
+	StandIns       []StandIn       `json:"stand_ins"`
+	Contradictions []Fault         `json:"contradictions"`
+	Warnings       []Fault         `json:"warnings"`
+}
+
+// PolicySetting is one setting of a policy with its words.
+type PolicySetting struct {
+	Name     string         `json:"name"`
+	Part     string         `json:"part" enum:"seeing,getting_in,writing"`
+	Asks     string         `json:"asks" doc:"What it decides"`
+	Question bool           `json:"question" doc:"It is answered with an audience"`
+	Value    string         `json:"value"`
+	Choices  []PolicyChoice `json:"choices"`
+}
+
+// PolicyChoice is a value that a setting can have.
+type PolicyChoice struct {
+	Value string `json:"value"`
+	Label string `json:"label"`
+}
+
+// StandIn says what one kind of person could do.
+type StandIn struct {
+	Who    string   `json:"who" enum:"owner,member,colleague,stranger"`
+	Can    []string `json:"can"`
+	Cannot []string `json:"cannot"`
+}
+
+// LookAlike is a group that may be the one that somebody is about to make again.
+type LookAlike struct {
+	Name    string   `json:"name"`
+	Address string   `json:"address"`
+	Owners  []Name   `json:"owners"`
+	People  int      `json:"people"`
+	State   string   `json:"state" enum:"active,due,lapsed,retired"`
+	Why     []string `json:"why" enum:"name,address,people"`
+	Says    string   `json:"says"`
+}
+
+// LookAlikeRequest asks for groups like one that is yet to be made.
+type LookAlikeRequest struct {
+	Name    string   `json:"name,omitempty" maxLength:"400"`
+	Address string   `json:"address,omitempty" maxLength:"400"`
+	People  []string `json:"people,omitempty" maxItems:"2000" doc:"Addresses of people who would be in it"`
+}

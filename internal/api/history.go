@@ -1,0 +1,34 @@
+package api
+
+import "time"
+
+// HistoryEntry is one event of the history.
+type HistoryEntry struct {
+	ID       int64          `json:"id"`
+	ChangeID string         `json:"change_id" doc:"Shared by all events of one change"`
+	At       time.Time      `json:"at"`
+	Kind     string         `json:"kind" doc:"What kind of event it is, such as people.add"`
+	Says     string         `json:"says" doc:"What happened, in one sentence"`
+	Actor    Name           `json:"actor" doc:"Who did it, as they were called then; both empty for the service"`
+	Via      string         `json:"via" enum:"console,api,smtp,service,link"`
+	GroupID  string         `json:"group_id,omitempty"`
+	Group    *Name          `json:"group" doc:"As it was called then; null for what is about no group"`
+	Fields   map[string]any `json:"fields" doc:"What is known of it, by the kind of event"`
+	Changes  []Change       `json:"changes" doc:"Which fields changed, from what to what"`
+	Undo     Undo           `json:"undo"`
+	Request  string         `json:"request_id"`
+}
+
+// Undo says how an event can be undone, or why not.
+type Undo struct {
+	Possible bool   `json:"possible"`
+	Says     string `json:"says"`
+}
+
+// Affected is one person, group or address that an event affected.
+type Affected struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Was     string `json:"was" doc:"Their role before; empty for none"`
+	Now     string `json:"now" doc:"Their role after; empty for none"`
+}

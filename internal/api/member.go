@@ -1,0 +1,147 @@
+package api
+
+import "time"
+
+// Member is a person or a group in a group.
+type Member struct {
+	ID       string    `json:"id"`
+	Kind     string    `json:"kind" enum:"person,group"`
+	Name     string    `json:"name"`
+	Address  string    `json:"address"`
+	Role     string    `json:"role" enum:"member,moderator,owner"`
+	External bool      `json:"external"`
+	Active   bool      `json:"active"`
+	Delivery string    `json:"delivery" enum:"each,none"`
+	AddedAt  time.Time `json:"added_at"`
+	AddedBy  string    `json:"added_by"`
+	ByRule   bool      `json:"by_rule" doc:"In because of the group's rule"`
+}
+
+// NewPerson is somebody to put into a group.
+type NewPerson struct {
+	Address string `json:"address" maxLength:"320"`
+	Role    string `json:"role,omitempty" enum:"owner,moderator,member" doc:"member when left out"`
+}
+
+// MemberPatch changes a membership.
+type MemberPatch struct {
+	Role     string `json:"role,omitempty" enum:"owner,moderator,member"`
+	Delivery string `json:"delivery,omitempty" enum:"each,none"`
+}
+
+// PeopleList names people in one of five ways: as text, as a file, as the people of
+// another group, as everyone in the workspace, or as those whom a change took out.
+type PeopleList struct {
+	Text     string            `json:"text,omitempty" doc:"Pasted: addresses, Name <address>, names; or CSV"`
+	File     []byte            `json:"file,omitempty" doc:"The octets of a text or CSV file"`
+	Columns  map[string]string `json:"columns,omitempty" doc:"What the headings of a CSV file stand for, where that is not plain"`
+	Of       string            `json:"people_of,omitempty" maxLength:"400" doc:"The people of this group, also those of groups nested in it"`
+	Everyone bool              `json:"everyone,omitempty" doc:"Everyone in the workspace"`
+	TakenOut int64             `json:"taken_out_by,omitempty" minimum:"1" doc:"Those whom this entry of the history took out of its group, in the roles that they had"`
+	Role     string            `json:"role,omitempty" enum:"owner,moderator,member" doc:"Where the list does not say; member when left out"`
+}
+
+// NewMembers are people to add: those named one by one, and a list.
+type NewMembers struct {
+	People []NewPerson `json:"people,omitempty" maxItems:"10000"`
+	List   *PeopleList `json:"list,omitempty"`
+	Way    string      `json:"way,omitempty" enum:"direct,invite" doc:"direct, the way when left out, or invite: they are asked by mail"`
+	Quiet  bool        `json:"quiet,omitempty" doc:"People who are put in directly are not told by mail"`
+}
+
+// AddedAll are the results: one for each person who was named one by one, in the
+// order of the request, then those of the list, of which at most 1,000 are shown,
+// the ones that were not added first.
+type AddedAll struct {
+	Results []Line         `json:"results"`
+	Added   int            `json:"added" doc:"How many were added or invited"`
+	Counts  map[string]int `json:"counts" doc:"How many there were of each status"`
+	Says    string         `json:"says"`
+}
+
+// ListReading is how a list of people was read.
+type ListReading struct {
+	Kind      string       `json:"kind" enum:"text,table,group,workspace,history"`
+	Encoding  string       `json:"encoding,omitempty"`
+	Delimiter string       `json:"delimiter,omitempty"`
+	Columns   []ListColumn `json:"columns,omitempty"`
+}
+
+// ListColumn is a column of a table of people.
+type ListColumn struct {
+	Heading string `json:"heading"`
+	Stands  string `json:"stands_for" doc:"Empty: it is left out"`
+}
+
+// PeopleListRequest asks who the people of a list are.
+type PeopleListRequest struct {
+	PeopleList
+	Group     string `json:"group,omitempty" maxLength:"400" doc:"Whether they could be in this group; left out for one that is yet to be made"`
+	Externals string `json:"externals,omitempty" enum:"barred,owners,adders" doc:"Of a group that is yet to be made"`
+}
+
+// MembersPatch changes several memberships of a group in one step.
+type MembersPatch struct {
+	Members  []string `json:"members" minItems:"1" maxItems:"5000" doc:"Identifiers or addresses"`
+	Role     string   `json:"role,omitempty" enum:"owner,moderator,member"`
+	Delivery string   `json:"delivery,omitempty" enum:"each,none"`
+	Remove   bool     `json:"remove,omitempty" doc:"Take them out"`
+}
+
+// MembersChanged are the results in the order of the request.
+type MembersChanged struct {
+	Results []Line `json:"results"`
+	Changed int    `json:"changed"`
+	Says    string `json:"says"`
+}
+
+// Override is what is settled about one address in one group; it goes before the
+// group's policy.
+type Override struct {
+	Address  string    `json:"address"`
+	Name     string    `json:"name,omitempty"`
+	Override string    `json:"override" enum:"barred,trusted,held"`
+	Reason   string    `json:"reason"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Version  int       `json:"version" doc:"The ETag, as a number"`
+}
+
+// NewOverride settles something about an address.
+type NewOverride struct {
+	Override string `json:"override" enum:"barred,trusted,held,none" doc:"barred: neither in it nor writing to it; trusted: never held; held: always held; none: as the policy says"`
+	Reason   string `json:"reason,omitempty" maxLength:"500"`
+}
+
+// EffectiveMember is a person whom a group reaches.
+type EffectiveMember struct {
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	Address  string   `json:"address"`
+	External bool     `json:"external"`
+	Role     string   `json:"role" enum:"none,member,moderator,owner" doc:"In the group itself"`
+	Through  []string `json:"through" doc:"Names of the groups in which the person is"`
+}
+
+// Nesting is what is nested in a group and what it is nested in.
+type Nesting struct {
+	Groups  []NestedGroup `json:"groups"`
+	Edges   []NestedEdge  `json:"edges"`
+	Depth   int           `json:"depth" doc:"Groups on the longest way down"`
+	Deepest int           `json:"deepest_allowed"`
+}
+
+// NestedGroup is a group of a Nesting.
+type NestedGroup struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	People  int    `json:"people"`
+	Depth   int    `json:"depth" doc:"0: the group itself; above 0: nested in it; below 0: it is nested in"`
+}
+
+// NestedEdge says that a group is nested in another.
+type NestedEdge struct {
+	Outer string `json:"outer"`
+	Inner string `json:"inner"`
+}

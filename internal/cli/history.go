@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+)
+
+var historyColumns = []column[api.HistoryEntry]{
+	{name: "id", heading: "ENTRY", value: func(e api.HistoryEntry) any { return e.ID }, whole: true},
+	{name: "at", heading: "WHEN", value: func(e api.HistoryEntry) any { return e.At }, whole: true},
+	{name: "kind", value: func(e api.HistoryEntry) any { return e.Kind }, csvOnly: true},
+	{name: "actor", value: func(e api.HistoryEntry) any { return e.Actor.Address }, csvOnly: true},
+	{name: "via", value: func(e api.HistoryEntry) any { return e.Via }, csvOnly: true},
+	{name: "group", value: func(e api.HistoryEntry) any {
+		if e.Group == nil {
+			return ""
+		}
+		return e.Group.Address
+	}, csvOnly: true},
+	{name: "change_id", value: func(e api.HistoryEntry) any { return e.ChangeID }, csvOnly: true},
+	{name: "says", heading: "WHAT HAPPENED", value: func(e api.HistoryEntry) any { return e.Says }, runs: true},
+}
+
+var affectedColumns = []column[api.Affected]{
+	{name: "name", value: func(x api.Affected) any { return x.Name }},
+	{name: "address", value: func(x api.Affected) any { return x.Address }, whole: true},
+	{name: "was", value: func(x api.Affected) any { return x.Was }},
+	{name: "now", value: func(x api.Affected) any { return x.Now }},
+}
+
+func (a *app) historyCommands() *cobra.Command {
+	var p, of paging
+	all := a.reads(&cobra.Command{
+		Use: "list [GROUP]", Short: "List what changed, newest first", Args: cobra.MaximumNArgs(1),
+		Example: "  ivytable history list\n  ivytable history list night-dispatch@merrowline.example --all",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		return list(a, &p, func(p client.Paging) (api.Page[api.HistoryEntry], error) {
+			return c.History(ctx, strings.Join(args, ""), p)
+		}, historyColumns)
+	})
+	paged(all, &p)
+	show := a.reads(&cobra.Command{Use: "show ENTRY", Short: "Show one entry: what changed, and how it can be undone", Args: cobra.ExactArgs(1), Example: "  ivytable history show 214"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := entryOf(args[0])
+			if err != nil {
+				return err
+			}
+			e, err := c.HistoryEntry(ctx, id)
+			if err != nil {
+				return err
+			}
+			affected, err := c.Affected(ctx, id, client.Paging{Limit: 5})
+			if err != nil {
+				return err
+			}
+			return a.showEntry(e, affected)
+		})
+	affected := a.reads(&cobra.Command{Use: "affected ENTRY", Short: "List everybody whom an entry affected", Args: cobra.ExactArgs(1), Example: "  ivytable history affected 214"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := entryOf(args[0])
+			if err != nil {
+				return err
+			}
+			return list(a, &of, func(p client.Paging) (api.Page[api.Affected], error) { return c.Affected(ctx, id, p) }, affectedColumns)
+		})
+	paged(affected, &of)
+	return noun("history", "Who changed what: list, show, affected", all, show, affected)
+}
+
+func entryOf(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usagef("an entry is named by its number, not %q", text)
+	}
+	return id, nil
+}
+
+func (a *app) showEntry(e api.HistoryEntry, affected api.Page[api.Affected]) error {
+	facts := []fact{{"Entry", fmt.Sprint(e.ID)}, {"When", moment(e.At)}, {"What", e.Says}, {"By way of", e.Via}}
+	for i, c := range e.Changes {
+		name := ""
+		if i == 0 {
+			name = "Changed"
+		}
+		facts = append(facts, fact{name, changeText(c)})
+	}
+	var who []string
+	for _, x := range affected.Items {
+		text := x.Address
+		if x.Was != "" || x.Now != "" {
+			text += fmt.Sprintf(" (%s → %s)", orNone(x.Was), orNone(x.Now))
+		}
+		who = append(who, text)
+	}
+	if n := int(affected.Total) - len(who); n > 0 {
+		who = append(who, fmt.Sprintf("and %s more: ivytable history affected %d", number(n), e.ID))
+	}
+	undo := "Undo"
+	if !e.Undo.Possible {
+		undo = "No undo"
+	}
+	facts = append(facts, fact{"Affected", strings.Join(who, ", ")}, fact{undo, e.Undo.Says}, fact{"Change", e.ChangeID}, fact{"Request", e.Request})
+	return one(a, e, historyColumns, facts...)
+}
+
+func changeText(c api.Change) string {
+	text := fmt.Sprintf("%s: %s → %s", c.Label, orNone(dayOr(c.From)), orNone(dayOr(c.To)))
+	if c.Says != "" {
+		text += ". " + c.Says
+	}
+	return text
+}
+
+func changesText(changes []api.Change) string {
+	var parts []string
+	for _, c := range changes {
+		parts = append(parts, changeText(c))
+	}
+	return strings.Join(parts, "; ")
+}

@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+)
+
+func (a *app) namingCommands() *cobra.Command {
+	show := a.reads(&cobra.Command{Use: "show", Short: "Show the rules of naming", Args: cobra.NoArgs, Example: "  ivytable naming show"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			n, err := c.Naming(ctx)
+			if err != nil {
+				return err
+			}
+			return a.showNaming(n)
+		})
+	var q client.Proposing
+	try := a.reads(&cobra.Command{Use: "try NAME", Short: "Show what a group would be called, also as somebody else", Args: cobra.ExactArgs(1), Example: "  ivytable naming try \"Lost Keys\" --as tove.alder@merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			q.Name = args[0]
+			p, err := c.Propose(ctx, q)
+			if err != nil {
+				return err
+			}
+			return a.showProposal(p)
+		})
+	try.Flags().StringVar(&q.Creator, "as", "", "address of who would make it (default: you)")
+	try.Flags().StringVar(&q.Domain, "domain", "", "one of the workspace's domains; its main one when left out")
+	return noun("naming", "Rules of naming: show, try a name, change", show, try, a.namingChange())
+}
+
+func (a *app) showNaming(n api.Naming) error {
+	none := func(s string) string {
+		if s == "" {
+			return "none"
+		}
+		return s
+	}
+	who := map[string]string{"administrators": "administrators only", "workspace": "everyone in the workspace"}[n.Creators]
+	return a.facts(n, fact{"Groups are made by", who}, fact{"Prefix", none(n.Prefix)}, fact{"Suffix", none(n.Suffix)},
+		fact{"Reserved words", none(strings.Join(n.Words, ", "))}, fact{"Reserved beginnings", none(strings.Join(n.Beginnings, ", "))}, fact{"Version", fmt.Sprint(n.Version)})
+}
+
+func (a *app) namingChange() *cobra.Command {
+	var given api.Naming
+	c := &cobra.Command{
+		Use: "change", Short: "Change the rules of naming", Args: cobra.NoArgs, Long: "Change the rules of naming. What is not given stays as it is.",
+		Example: "  ivytable naming change --suffix \" ({locality})\" --word payroll --beginning All --preview",
+	}
+	a.changes(c, func(ctx context.Context, cl *client.Client, _ []string) error {
+		n, err := cl.Naming(ctx)
+		if err != nil {
+			return err
+		}
+		if !c.Flags().Changed("if-version") {
+			cl = cl.Guarded(fmt.Sprintf("%q", fmt.Sprint(n.Version)))
+		}
+		full := func(s string) bool { return s == "" }
+		for flag, take := range map[string]func(){
+			"creators": func() { n.Creators = given.Creators }, "prefix": func() { n.Prefix = given.Prefix }, "suffix": func() { n.Suffix = given.Suffix },
+			"word": func() { n.Words = slices.DeleteFunc(given.Words, full) }, "beginning": func() { n.Beginnings = slices.DeleteFunc(given.Beginnings, full) },
+		} {
+			if c.Flags().Changed(flag) {
+				take()
+			}
+		}
+		if n, err = cl.SetNaming(ctx, n); err != nil {
+			return err
+		}
+		return a.showNaming(n)
+	}, guarded)
+	f := c.Flags()
+	f.StringVar(&given.Creators, "creators", "", "who may create groups: administrators or workspace")
+	f.StringVar(&given.Prefix, "prefix", "", "put before names; {department} and other fields are the creator's")
+	f.StringVar(&given.Suffix, "suffix", "", "put after names")
+	f.StringSliceVar(&given.Words, "word", nil, "every reserved word; repeat for more, empty for none")
+	f.StringSliceVar(&given.Beginnings, "beginning", nil, "every reserved beginning; repeat for more, empty for none")
+	return c
+}
+
+func (a *app) addressCommands() *cobra.Command {
+	var domain string
+	propose := a.reads(&cobra.Command{Use: "propose NAME", Short: "The address that a name proposes", Args: cobra.ExactArgs(1), Example: "  ivytable address propose \"Slipway Repairs\" --domain crew.merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			p, err := c.Propose(ctx, client.Proposing{Name: args[0], Domain: domain})
+			if err != nil {
+				return err
+			}
+			return a.showProposal(p)
+		})
+	propose.Flags().StringVar(&domain, "domain", "", "one of the workspace's domains; its main one when left out")
+	check := a.reads(&cobra.Command{Use: "check ADDRESS", Short: "Whether a group can have an address", Args: cobra.ExactArgs(1), Example: "  ivytable address check night-dispatch@merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			p, err := c.Propose(ctx, client.Proposing{Address: args[0]})
+			if err != nil {
+				return err
+			}
+			return a.showProposal(p)
+		})
+	return noun("address", "Addresses for groups: propose, check", propose, check)
+}
+
+func (a *app) showProposal(p api.Proposal) error {
+	var near []string
+	for _, n := range p.Near {
+		near = append(near, fmt.Sprintf("%s (%s %s)", n.Address, n.Kind, n.Name))
+	}
+	return a.facts(p, fact{"Name", p.Name}, fact{"Address", p.Address}, fact{"Status", p.Status}, fact{"Says", p.Says}, fact{"Near", strings.Join(near, ", ")}, fact{"Note", strings.Join(p.Notes, " ")})
+}
+
+var startColumns = []column[api.StartingPoint]{
+	{name: "name", value: func(s api.StartingPoint) any { return s.Name }, whole: true},
+	{name: "title", value: func(s api.StartingPoint) any { return s.Title }},
+	{name: "traits", heading: "DOES", value: func(s api.StartingPoint) any { return s.Traits }, show: func(s api.StartingPoint) string { return strings.Join(s.Traits, ", ") }},
+	{name: "built_in", value: func(s api.StartingPoint) any { return s.BuiltIn }, csvOnly: true},
+	{name: "about", heading: "FOR", value: func(s api.StartingPoint) any { return s.About }, runs: true},
+	{name: "version", value: func(s api.StartingPoint) any { return s.Version }, csvOnly: true},
+}
+
+func (a *app) startingPointCommands() *cobra.Command {
+	show := a.reads(&cobra.Command{Use: "list", Short: "List what a group can be begun from", Args: cobra.NoArgs, Example: "  ivytable starting-point list"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			all, err := c.StartingPoints(ctx)
+			if err != nil {
+				return err
+			}
+			return printAll(a, all, all.Items, startColumns)
+		})
+	single := a.reads(&cobra.Command{Use: "show NAME", Short: "Show one starting point", Args: cobra.ExactArgs(1), Example: "  ivytable starting-point show team-room"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			s, err := c.StartingPoint(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.showStart(s)
+		})
+	var n api.NewStartingPoint
+	var set []string
+	save := a.changes(&cobra.Command{
+		Use: "save NAME", Short: "Make or change a starting point, also from a group", Args: cobra.ExactArgs(1),
+		Example: "  ivytable starting-point save season --title \"Seasonal route\" --from-group summer-tern@merrowline.example\n  ivytable starting-point save desk --set post=anyone --set hold=outsiders --trait desk",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		var err error
+		if n.Policy, err = patchOf(set); err != nil {
+			return err
+		}
+		s, err := c.SaveStartingPoint(ctx, args[0], n)
+		if err != nil {
+			return err
+		}
+		return a.showStart(s)
+	}, guarded)
+	f := save.Flags()
+	f.StringVar(&n.Title, "title", "", "what people see; the name when left out")
+	f.StringVar(&n.About, "about", "", "what it is for")
+	f.StringVar(&n.From, "from-group", "", "take policy and traits of this group")
+	f.StringSliceVar(&n.Traits, "trait", nil, "archive, desk, calendar, access; repeat for more")
+	f.StringArrayVar(&set, "set", nil, "a setting of the policy, such as post=anyone; repeat for more")
+	remove := a.changes(&cobra.Command{Use: "delete NAME", Short: "Delete a starting point; groups made from it stay", Args: cobra.ExactArgs(1), Example: "  ivytable starting-point delete season"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			if err := c.DeleteStartingPoint(ctx, args[0]); err != nil {
+				return err
+			}
+			return a.done(nil, "The starting point %s is deleted. Groups that were made from it stay.", args[0])
+		}, guarded)
+	return noun("starting-point", "Starting points for groups: list, show, save, delete", show, single, save, remove)
+}
+
+func (a *app) showStart(s api.StartingPoint) error {
+	return one(a, s, startColumns, fact{"Name", s.Name}, fact{"Title", s.Title}, fact{"For", s.About}, fact{"Does", strings.Join(s.Traits, ", ")}, fact{"Reach", s.Sentence})
+}

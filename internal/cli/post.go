@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+)
+
+func (a *app) rehearseCommand() *cobra.Command {
+	var as string
+	var unproven bool
+	c := a.reads(&cobra.Command{
+		Use: "rehearse ACTION GROUP", Short: "Show what would happen, without doing it", Args: cobra.ExactArgs(2),
+		Long: "Show what would happen and why. ACTION is post, or a question of the policy: find,\nsee_people, read, write_owners, add_people, speak_as, speak_for.",
+		Example: "  ivytable rehearse post night-dispatch@merrowline.example --as stranger@elsewhere.example\n" +
+			"  ivytable rehearse read safety-board@merrowline.example --as tove.alder@merrowline.example",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		proven := !unproven
+		if as == "" {
+			me, err := c.Me(ctx)
+			if err != nil {
+				return err
+			}
+			as = me.Address
+		}
+		d, err := c.Rehearse(ctx, api.Rehearsal{Action: args[0], Group: args[1], As: as, Proven: &proven})
+		if err != nil {
+			return err
+		}
+		return a.showDecision(d)
+	})
+	c.Flags().StringVar(&as, "as", "", "address of who would do it (default: you)")
+	c.Flags().BoolVar(&unproven, "unproven", false, "as mail that nothing proves the author of")
+	return c
+}
+
+func (a *app) showDecision(d api.Decision) error {
+	facts := []fact{{"Outcome", d.Outcome}, {"Decided by", d.Rule}}
+	for i, r := range d.Reasons {
+		name := ""
+		if i == 0 {
+			name = "Because"
+		}
+		facts = append(facts, fact{name, r.Rule + ": " + r.Says})
+		if r.Mend != nil {
+			facts = append(facts, fact{"To change it", *r.Mend})
+		}
+	}
+	if d.Recipients != nil {
+		text := plural(d.Recipients.Count, "person")
+		if len(d.Recipients.Sample) > 0 {
+			text += ", such as " + strings.Join(d.Recipients.Sample, ", ")
+		}
+		facts = append(facts, fact{"Would reach", text})
+	}
+	return a.facts(d, facts...)
+}
+
+var postColumns = []column[api.Post]{
+	{name: "id", value: func(p api.Post) any { return p.ID }, whole: true},
+	{name: "group", value: func(p api.Post) any { return p.Group.Address }, show: func(p api.Post) string { return p.Group.Name }},
+	{name: "author", value: func(p api.Post) any { return p.Author }},
+	{name: "proven", value: func(p api.Post) any { return p.Proven }, csvOnly: true},
+	{name: "subject", value: func(p api.Post) any { return p.Subject }},
+	{name: "size", value: func(p api.Post) any { return p.Size }, csvOnly: true},
+	{name: "rule", heading: "HELD BY", value: func(p api.Post) any { return p.Decision.Rule }},
+	{name: "received_at", heading: "SINCE", value: func(p api.Post) any { return p.ReceivedAt }, whole: true},
+}
+
+func (a *app) waitingCommands() *cobra.Command {
+	var p paging
+	show := a.reads(&cobra.Command{
+		Use: "list [GROUP]", Short: "List posts that wait for your decision", Args: cobra.MaximumNArgs(1),
+		Example: "  ivytable waiting list\n  ivytable waiting list night-dispatch@merrowline.example",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		return list(a, &p, func(p client.Paging) (api.Page[api.Post], error) { return c.Waiting(ctx, strings.Join(args, ""), p) }, postColumns)
+	})
+	paged(show, &p)
+	return noun("waiting", "Posts that need your decision: list, approve, decline", show,
+		a.decides("waiting", "approve", "Pass posts on to their groups", (*client.Client).DecidePosts),
+		a.decides("waiting", "decline", "Decline posts; proven authors are told", (*client.Client).DecidePosts))
+}

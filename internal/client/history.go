@@ -1,0 +1,32 @@
+package client
+
+import (
+	"context"
+	"strconv"
+
+	"ivytable.example/ivytable/internal/api"
+)
+
+// History lists changes: of one group, or of the workspace.
+func (c *Client) History(ctx context.Context, ref string, p Paging) (api.Page[api.HistoryEntry], error) {
+	path := "/history"
+	if ref != "" {
+		path = at("groups", ref, "history")
+	}
+	return get[api.Page[api.HistoryEntry]](ctx, c, path, p.values())
+}
+
+// HistoryOfPerson lists what somebody did, and what was done to them.
+func (c *Client) HistoryOfPerson(ctx context.Context, ref string, p Paging) (api.Page[api.HistoryEntry], error) {
+	return get[api.Page[api.HistoryEntry]](ctx, c, at("people", ref, "history"), p.values())
+}
+
+// HistoryEntry returns one entry of the history.
+func (c *Client) HistoryEntry(ctx context.Context, id int64) (api.HistoryEntry, error) {
+	return get[api.HistoryEntry](ctx, c, at("history", strconv.FormatInt(id, 10)), nil)
+}
+
+// Affected lists everybody whom an entry of the history affected.
+func (c *Client) Affected(ctx context.Context, id int64, p Paging) (api.Page[api.Affected], error) {
+	return get[api.Page[api.Affected]](ctx, c, at("history", strconv.FormatInt(id, 10), "affected"), p.values())
+}

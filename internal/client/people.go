@@ -1,0 +1,56 @@
+package client
+
+import (
+	"context"
+	"net/http"
+
+	"ivytable.example/ivytable/internal/api"
+)
+
+// PeopleQuery says which people to list. Empty texts stand for all who are here. Sorted by
+// match, they are those whom Q may mean, the best first.
+type PeopleQuery struct {
+	Paging
+	Q, Kind, Lacks, Sort string
+}
+
+// People lists the directory of people.
+func (c *Client) People(ctx context.Context, q PeopleQuery) (api.Page[api.Person], error) {
+	return get[api.Page[api.Person]](ctx, c, "/people", set(q.values(), map[string]string{"q": q.Q, "kind": q.Kind, "lacks": q.Lacks, "sort": q.Sort}))
+}
+
+// Person returns one person with their groups.
+func (c *Client) Person(ctx context.Context, ref string) (api.PersonDetails, error) {
+	return get[api.PersonDetails](ctx, c, at("people", ref), nil)
+}
+
+// CreatePerson puts somebody into the directory.
+func (c *Client) CreatePerson(ctx context.Context, n api.NewPersonEntry) (api.PersonDetails, error) {
+	return change[api.PersonDetails](ctx, c, http.MethodPost, "/people", n)
+}
+
+// ChangePerson changes an entry of the directory.
+func (c *Client) ChangePerson(ctx context.Context, ref string, p api.PersonPatch) (api.PersonDetails, error) {
+	return change[api.PersonDetails](ctx, c, http.MethodPatch, at("people", ref), p)
+}
+
+// Depart says that somebody leaves the organisation.
+func (c *Client) Depart(ctx context.Context, ref string, d api.Departure) (api.PersonDetails, error) {
+	return change[api.PersonDetails](ctx, c, http.MethodPost, at("people", ref, "departure"), d)
+}
+
+// Return says that somebody who had left is here again.
+func (c *Client) Return(ctx context.Context, ref string) (api.PersonDetails, error) {
+	return change[api.PersonDetails](ctx, c, http.MethodDelete, at("people", ref, "departure"), nil, at("people", ref, "return"))
+}
+
+// SendPasswordLink mails somebody a link by which they choose a password.
+func (c *Client) SendPasswordLink(ctx context.Context, ref string) error {
+	_, err := change[none](ctx, c, http.MethodPost, at("people", ref, "password-link"), nil)
+	return err
+}
+
+// ImportPeople makes the directory like a CSV file.
+func (c *Client) ImportPeople(ctx context.Context, q api.Import) (api.ImportResult, error) {
+	return change[api.ImportResult](ctx, c, http.MethodPost, "/people-imports", q)
+}

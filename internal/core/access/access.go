@@ -1,0 +1,214 @@
+// Package access decides who may do what: with a group, and with the workspace.
+//
+// A question is put in three values: who asks ([Subject]), where they stand with the
+// group ([Relation]), and what the group's policy answers. [Subject.May] is the whole
+// of permission; the table beside it says it for every [Action], and an action that is
+// not in the table is nobody's.
+//
+// What somebody may not find must be answered as what is not there; that is for
+// whoever asks to see to.
+package access
+
+import (
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
+)
+
+// Role is somebody's role in the workspace, "" for most people.
+type Role string
+
+// The roles in the workspace.
+const (
+	Administrator Role = "administrator"
+	Auditor       Role = "auditor"
+)
+
+// Subject is who asks. The zero value is nobody.
+type Subject struct {
+	SignedIn bool // and of the workspace, and here
+	Role     Role
+}
+
+// Administers reports whether the subject answers for every group.
+func (s Subject) Administers() bool { return s.SignedIn && s.Role == Administrator }
+
+// ReadsAll reports whether the subject finds every group and sees who is in it.
+func (s Subject) ReadsAll() bool {
+	return s.SignedIn && (s.Role == Administrator || s.Role == Auditor)
+}
+
+// Relation is where somebody stands with a group.
+type Relation struct {
+	Role expand.Role     // their own role in it, 0 for none
+	Rung policy.Audience // the narrowest audience that includes them
+}
+
+// RelationOf returns where somebody stands who has a role of their own in a group, 0
+// for none, is in it through a nested group or not, and is of the workspace or not.
+func RelationOf(own expand.Role, inside, outsider bool) Relation {
+	switch {
+	case own == expand.Owner:
+		return Relation{own, policy.Owners}
+	case own == expand.Moderator:
+		return Relation{own, policy.Moderators}
+	case own == expand.Member, inside:
+		return Relation{own, policy.Members}
+	case outsider:
+		return Relation{0, policy.Anyone}
+	}
+	return Relation{0, policy.Workspace}
+}
+
+// Action is something that needs permission. Its text is its name in the API.
+type Action string
+
+// What can be done to a group.
+const (
+	ReadGroup      Action = "read"
+	SeePeople      Action = "see_people"
+	AddPeople      Action = "add_people"
+	ChangePeople   Action = "change_people"
+	ChangeGroup    Action = "change"
+	ChangePolicy   Action = "policy"
+	ChangeTerm     Action = "term"
+	RenewGroup     Action = "renew"
+	RetireGroup    Action = "retire"
+	RestoreGroup   Action = "restore"
+	DecidePosts    Action = "decide_posts"
+	DecideRequests Action = "decide_requests"
+	ManageLinks    Action = "join_links"
+	SetOverrides   Action = "overrides"
+	ChangeRule     Action = "rule"
+	ReadHistory    Action = "history"
+	Rehearse       Action = "rehearse"
+)
+
+// What can be done to the workspace.
+const (
+	CreateGroup          Action = "create_group"
+	SearchPeople         Action = "search_people"
+	ReadExpiry           Action = "read_expiry"
+	ChangeExpiry         Action = "change_expiry"
+	ReadWorkspaceHistory Action = "read_workspace_history"
+	ReadNaming           Action = "read_naming"
+	ChangeNaming         Action = "change_naming"
+	ReadStartingPoints   Action = "read_starting_points"
+	ChangeStartingPoints Action = "change_starting_points"
+	ReadDeparted         Action = "read_departed"
+	ChangeDirectory      Action = "change_directory"
+)
+
+// permit says who may do something. Administrators may do everything.
+type permit struct {
+	action   Action
+	auditor  bool            // auditors may
+	everyone bool            // everybody who is signed in may
+	creators bool            // those may whom the workspace lets create groups
+	rung     policy.Audience // of a group: this audience of it may
+	ask      policy.Setting  // of a group: the audience may that its policy names; where asks
+	asks     bool
+	refusal  string // why not, for those who may not
+}
+
+var onGroup = []permit{
+	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find},
+	{action: SeePeople, auditor: true, asks: true, ask: policy.SeePeople, refusal: "This group does not show you who is in it."},
+	{action: AddPeople, asks: true, ask: policy.AddPeople, refusal: "This group does not let you add people."},
+	{action: ChangePeople, rung: policy.Owners, refusal: "Only its owners and administrators may change roles or remove people."},
+	{action: ChangeGroup, rung: policy.Owners, refusal: "Only its owners and administrators may change this group."},
+	{action: ChangePolicy, rung: policy.Owners, refusal: "Only its owners and administrators may change its policy."},
+	{action: ChangeTerm, refusal: "Only administrators may exempt a group from its term or choose it for one."},
+	{action: RenewGroup, rung: policy.Owners, refusal: "Only its owners and administrators may renew this group."},
+	{action: RetireGroup, rung: policy.Owners, refusal: "Only its owners and administrators may retire this group."},
+	{action: RestoreGroup, rung: policy.Owners, refusal: "Only its owners and administrators may restore this group."},
+	{action: DecidePosts, rung: policy.Moderators, refusal: "Only its owners, moderators and administrators decide about waiting posts."},
+	{action: DecideRequests, rung: policy.Moderators, refusal: "Only its owners, moderators and administrators decide about requests."},
+	{action: ManageLinks, rung: policy.Moderators, refusal: "Only its owners, moderators and administrators give out links and invitations."},
+	{action: SetOverrides, rung: policy.Moderators, refusal: "Only its owners, moderators and administrators bar, trust or hold people."},
+	{action: ChangeRule, rung: policy.Owners, refusal: "Only its owners and administrators may change the rule of this group."},
+	{action: ReadHistory, auditor: true, rung: policy.Owners, refusal: "Only its owners, administrators and auditors may read this group's history."},
+	{action: Rehearse, auditor: true, rung: policy.Moderators, refusal: "Only its owners and moderators, administrators and auditors may rehearse for somebody else."},
+}
+
+var onWorkspace = []permit{
+	{action: CreateGroup, creators: true, refusal: "Only administrators may create groups."},
+	{action: SearchPeople, auditor: true, everyone: true},
+	{action: ReadExpiry, auditor: true, refusal: "Only administrators and auditors may read the expiry policy."},
+	{action: ChangeExpiry, refusal: "Only administrators may change the expiry policy."},
+	{action: ReadWorkspaceHistory, auditor: true, refusal: "Only administrators and auditors may read the history of the whole workspace."},
+	{action: ReadNaming, auditor: true, refusal: "Only administrators and auditors may read the rules of naming."},
+	{action: ChangeNaming, refusal: "Only administrators may change the rules of naming."},
+	{action: ReadStartingPoints, auditor: true, creators: true, refusal: "Only administrators may create groups."},
+	{action: ChangeStartingPoints, refusal: "Only administrators may change the starting points."},
+	{action: ReadDeparted, auditor: true, refusal: "Only administrators and auditors see who has left."},
+	{action: ChangeDirectory, refusal: "Only administrators may change the directory of people."},
+}
+
+func find(all []permit, do Action) *permit {
+	for i := range all {
+		if all[i].action == do {
+			return &all[i]
+		}
+	}
+	return nil
+}
+
+// May reports whether somebody who stands so with a group may do something to it.
+func (s Subject) May(do Action, r Relation, p *policy.Policy) bool {
+	row := find(onGroup, do)
+	switch {
+	case row == nil || !s.SignedIn:
+		return false
+	case s.Role == Administrator, row.auditor && s.Role == Auditor:
+		return true
+	case row.asks:
+		return p[row.ask].Includes(r.Rung)
+	}
+	return row.rung.Includes(r.Rung)
+}
+
+// MayHere reports whether somebody may do something to the workspace. everybodyCreates
+// says that the workspace lets everybody in it create groups; auditors never do.
+func (s Subject) MayHere(do Action, everybodyCreates bool) bool {
+	row := find(onWorkspace, do)
+	switch {
+	case row == nil || !s.SignedIn:
+		return false
+	case s.Role == Administrator, row.everyone, row.auditor && s.Role == Auditor:
+		return true
+	}
+	return row.creators && everybodyCreates && s.Role != Auditor
+}
+
+// Refusal says why somebody may not do something.
+func (do Action) Refusal() string {
+	for _, all := range [][]permit{onGroup, onWorkspace} {
+		if row := find(all, do); row != nil {
+			return row.refusal
+		}
+	}
+	return "Nobody may do this."
+}
+
+// OnGroup returns what somebody who stands so with a group may do to it, but for
+// finding it.
+func (s Subject) OnGroup(r Relation, p *policy.Policy) []Action {
+	var out []Action
+	for _, row := range onGroup {
+		if row.action != ReadGroup && s.May(row.action, r, p) {
+			out = append(out, row.action)
+		}
+	}
+	return out
+}
+
+// OnWorkspace returns what somebody may do to the workspace.
+func (s Subject) OnWorkspace(everybodyCreates bool) []Action {
+	var out []Action
+	for _, row := range onWorkspace {
+		if s.MayHere(row.action, everybodyCreates) {
+			out = append(out, row.action)
+		}
+	}
+	return out
+}

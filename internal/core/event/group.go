@@ -1,0 +1,283 @@
+package event
+
+import "fmt"
+
+func init() {
+	register[GroupCreated]()
+	register[GroupChanged]()
+	register[PolicyChanged]()
+	register[GroupRenewed]()
+	register[GroupRetired]()
+	register[GroupRestored]()
+	register[GroupLapsed]()
+	register[GroupPurged]()
+	register[NoticeSent]()
+	register[RuleSet]()
+	register[RuleDeleted]()
+	register[RuleFollowed]()
+	register[PostApproved]()
+	register[PostDeclined]()
+	register[OverrideSet]()
+}
+
+// GroupCreated: a group was made.
+type GroupCreated struct {
+	Address string `json:"address"`
+	Reach   string `json:"reach"` // its policy in one line
+}
+
+func (GroupCreated) Kind() Kind { return "group.create" }
+func (f GroupCreated) did(_ Who, group string) string {
+	return fmt.Sprintf("created %s at %s", group, f.Address) + because(f.Reach)
+}
+func (f GroupCreated) changes() []Change {
+	return []Change{{Field: "address", To: f.Address}, {Field: "policy", To: f.Reach}}
+}
+func (GroupCreated) undo() Undo { return can("Retire the group; it can be restored for a time.") }
+
+// GroupChanged: what a group is called, where it is, what it does or how long it lives.
+type GroupChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (GroupChanged) Kind() Kind { return "group.change" }
+func (f GroupChanged) did(_ Who, group string) string {
+	return fmt.Sprintf("changed %s: %s", group, told(f.Changed))
+}
+func (f GroupChanged) changes() []Change { return f.Changed }
+func (GroupChanged) undo() Undo          { return can("Change the fields back to what they were.") }
+
+// PolicyChanged: who may do what with a group.
+type PolicyChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (PolicyChanged) Kind() Kind { return "policy.change" }
+func (f PolicyChanged) did(_ Who, group string) string {
+	return fmt.Sprintf("changed who may do what with %s: %s", group, told(f.Changed))
+}
+func (f PolicyChanged) changes() []Change { return f.Changed }
+func (PolicyChanged) undo() Undo          { return can("Change the settings back to what they were.") }
+
+// GroupRenewed: its term began again.
+type GroupRenewed struct {
+	From  string `json:"from,omitempty"`  // the date on which it would have ended
+	Until string `json:"until,omitempty"` // the new one; "" for never
+}
+
+func (GroupRenewed) Kind() Kind { return "group.renew" }
+func (f GroupRenewed) did(_ Who, group string) string {
+	if f.Until == "" {
+		return fmt.Sprintf("renewed %s, which has no end", group)
+	}
+	return fmt.Sprintf("renewed %s until %s", group, day(f.Until))
+}
+func (f GroupRenewed) changes() []Change {
+	return []Change{{Field: "expires_on", From: f.From, To: f.Until}}
+}
+func (GroupRenewed) undo() Undo {
+	return cannot("A renewal gives time and takes nothing, so there is nothing to undo.")
+}
+
+// GroupRetired: somebody ended it.
+type GroupRetired struct {
+	Until string `json:"until,omitempty"` // the last day on which it can be restored
+}
+
+func (GroupRetired) Kind() Kind { return "group.retire" }
+func (f GroupRetired) did(_ Who, group string) string {
+	if f.Until == "" {
+		return "retired " + group
+	}
+	return fmt.Sprintf("retired %s, which can be restored until %s", group, day(f.Until))
+}
+func (GroupRetired) changes() []Change {
+	return []Change{{Field: "state", From: "active", To: "retired"}}
+}
+func (GroupRetired) undo() Undo { return can("Restore the group.") }
+
+// GroupRestored: it came back with everything in it.
+type GroupRestored struct {
+	Was   string `json:"was"`             // lapsed or retired
+	Until string `json:"until,omitempty"` // when it will end; "" for never
+}
+
+func (GroupRestored) Kind() Kind                       { return "group.restore" }
+func (f GroupRestored) did(_ Who, group string) string { return fmt.Sprintf("restored %s", group) }
+func (f GroupRestored) changes() []Change {
+	return []Change{{Field: "state", From: f.Was, To: "active"}, {Field: "expires_on", To: f.Until}}
+}
+func (GroupRestored) undo() Undo { return can("Retire the group.") }
+
+// GroupLapsed: its time ran out.
+type GroupLapsed struct {
+	Until string `json:"until,omitempty"` // the last day on which it can be restored
+}
+
+func (GroupLapsed) Kind() Kind { return "group.lapse" }
+func (f GroupLapsed) did(_ Who, group string) string {
+	return fmt.Sprintf("let %s lapse, since nobody renewed it", group)
+}
+func (GroupLapsed) changes() []Change { return []Change{{Field: "state", From: "due", To: "lapsed"}} }
+func (GroupLapsed) undo() Undo        { return can("Restore the group.") }
+
+// GroupPurged: it is gone, after the time in which it could be restored.
+type GroupPurged struct{}
+
+func (GroupPurged) Kind() Kind { return "group.purge" }
+func (GroupPurged) did(_ Who, group string) string {
+	return fmt.Sprintf("deleted %s for good, since nobody restored it in time", group)
+}
+func (GroupPurged) undo() Undo {
+	return cannot("What was in the group is gone. Its name and address can be used again.")
+}
+
+// NoticeSent: its owners were told that it will end.
+type NoticeSent struct {
+	Days int      `json:"days"` // before the end
+	To   []string `json:"to"`
+}
+
+func (NoticeSent) Kind() Kind { return "notice.send" }
+func (f NoticeSent) did(_ Who, group string) string {
+	return fmt.Sprintf("told %s that %s ends soon: the notice of %d days before", listed(f.To), group, f.Days)
+}
+func (NoticeSent) undo() Undo { return cannot("A letter that was sent can't be taken back.") }
+
+// RuleSet: a rule of membership was put in force.
+type RuleSet struct {
+	From      string `json:"from,omitempty"`
+	To        string `json:"to"`
+	GuardFrom int    `json:"guard_from,omitempty"` // percent
+	Guard     int    `json:"guard"`
+	Come      int    `json:"come"`
+	Go        int    `json:"go"`
+}
+
+func (RuleSet) Kind() Kind { return "rule.set" }
+func (f RuleSet) did(_ Who, group string) string {
+	return fmt.Sprintf("set the rule of %s to %s: %d came in, %d went out", group, f.To, f.Come, f.Go)
+}
+func (f RuleSet) changes() []Change {
+	out := []Change{{Field: "rule", From: f.From, To: f.To}}
+	if f.GuardFrom != f.Guard {
+		out = append(out, Change{Field: "guard", From: fmt.Sprint(f.GuardFrom), To: fmt.Sprint(f.Guard)})
+	}
+	return out
+}
+func (f RuleSet) undo() Undo {
+	if f.From == "" {
+		return can("Delete the rule, and those with it who came in by it.")
+	}
+	return can("Set the rule to what it was.")
+}
+
+// RuleDeleted: a rule of membership was taken away.
+type RuleDeleted struct {
+	Rule string `json:"rule"`
+	Kept bool   `json:"kept"` // those who were in by it stayed
+	Go   int    `json:"go"`
+}
+
+func (RuleDeleted) Kind() Kind { return "rule.delete" }
+func (f RuleDeleted) did(_ Who, group string) string {
+	if f.Kept {
+		return fmt.Sprintf("deleted the rule of %s, %s; those who were in by it stay", group, f.Rule)
+	}
+	return fmt.Sprintf("deleted the rule of %s, %s, and took out those who were in by it: %s", group, f.Rule, people(f.Go))
+}
+func (f RuleDeleted) changes() []Change { return []Change{{Field: "rule", From: f.Rule}} }
+func (RuleDeleted) undo() Undo          { return can("Set the rule again.") }
+
+// RuleFollowed: people came and went because of a rule.
+type RuleFollowed struct {
+	Cause string `json:"cause"`
+	In    People `json:"in"`
+	Out   People `json:"out"`
+}
+
+func (RuleFollowed) Kind() Kind { return "rule.follow" }
+func (f RuleFollowed) did(_ Who, group string) string {
+	var parts []string
+	if f.In.Count > 0 {
+		parts = append(parts, fmt.Sprintf("brought %s into %s", f.In, group))
+	}
+	if f.Out.Count > 0 {
+		parts = append(parts, fmt.Sprintf("took %s out of %s", f.Out, group))
+	}
+	return listed(parts) + " by its rule" + because(f.Cause)
+}
+func (RuleFollowed) undo() Undo {
+	return cannot("Who is in follows from the rule. Change the rule, or the entry of the person.")
+}
+
+// PostApproved: a message that waited was let through.
+type PostApproved struct {
+	Author  string `json:"author"`
+	Subject string `json:"subject"`
+}
+
+func (PostApproved) Kind() Kind { return "post.approve" }
+func (f PostApproved) did(_ Who, group string) string {
+	return fmt.Sprintf("approved the post %q by %s to %s", short(f.Subject), f.Author, group)
+}
+func (PostApproved) changes() []Change {
+	return []Change{{Field: "state", From: "waiting", To: "accepted"}}
+}
+func (PostApproved) undo() Undo { return cannot("A message that was sent can't be taken back.") }
+
+// PostDeclined: a message that waited was turned away.
+type PostDeclined struct {
+	Author  string `json:"author"`
+	Subject string `json:"subject"`
+	Reason  string `json:"reason,omitempty"`
+}
+
+func (PostDeclined) Kind() Kind { return "post.decline" }
+func (f PostDeclined) did(_ Who, group string) string {
+	return fmt.Sprintf("declined the post %q by %s to %s", short(f.Subject), f.Author, group) + because(f.Reason)
+}
+func (PostDeclined) changes() []Change {
+	return []Change{{Field: "state", From: "waiting", To: "declined"}}
+}
+func (PostDeclined) undo() Undo { return cannot("Ask its author to send it again.") }
+
+// OverrideSet: something was settled about one address in a group.
+type OverrideSet struct {
+	Of     Who    `json:"of"`
+	From   string `json:"from"` // none, barred, trusted, held
+	To     string `json:"to"`
+	Reason string `json:"reason,omitempty"`
+}
+
+func (OverrideSet) Kind() Kind { return "override.set" }
+func (f OverrideSet) did(_ Who, group string) string {
+	var did string
+	switch f.To {
+	case "barred":
+		did = fmt.Sprintf("barred %s from %s", f.Of, group)
+	case "trusted":
+		did = fmt.Sprintf("trusted %s in %s: their mail never waits", f.Of, group)
+	case "held":
+		did = fmt.Sprintf("held %s in %s: their mail always waits", f.Of, group)
+	default:
+		was := map[string]string{"barred": "the bar on", "trusted": "the trust in", "held": "the hold on"}[f.From]
+		did = fmt.Sprintf("lifted %s %s in %s", was, f.Of, group)
+	}
+	if f.To == "trusted" || f.To == "held" {
+		if f.Reason != "" {
+			return did + " (" + f.Reason + ")"
+		}
+		return did
+	}
+	return did + because(f.Reason)
+}
+func (f OverrideSet) changes() []Change {
+	return []Change{{Field: f.Of.Address, From: f.From, To: f.To}}
+}
+func (f OverrideSet) undo() Undo {
+	if f.To == "barred" {
+		return can("Lift the bar. Who was taken out by it has to be put back.")
+	}
+	return can("Set it back to %s.", f.From)
+}

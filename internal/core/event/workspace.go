@@ -1,0 +1,222 @@
+package event
+
+import (
+	"fmt"
+	"strings"
+)
+
+func init() {
+	register[ExpiryChanged]()
+	register[NamingChanged]()
+	register[StartingPointSaved]()
+	register[StartingPointDeleted]()
+	register[PersonCreated]()
+	register[PersonChanged]()
+	register[PersonDeparted]()
+	register[PersonReturned]()
+	register[PeopleImported]()
+	register[PasswordLinkSent]()
+	register[PasswordChanged]()
+	register[TokenCreated]()
+	register[TokenRevoked]()
+}
+
+// ExpiryChanged: how long groups live.
+type ExpiryChanged struct {
+	Changed []Change `json:"changes"`
+	Effect  string   `json:"effect"`
+}
+
+func (ExpiryChanged) Kind() Kind { return "expiry.change" }
+func (f ExpiryChanged) did(Who, string) string {
+	return "changed how long groups live: " + told(f.Changed) + because(f.Effect)
+}
+func (f ExpiryChanged) changes() []Change { return f.Changed }
+func (ExpiryChanged) undo() Undo {
+	return can("Change it back. Dates are worked out again; groups that lapsed meanwhile have to be restored.")
+}
+
+// NamingChanged: what groups may be called, and who creates them.
+type NamingChanged struct {
+	Changed []Change `json:"changes"`
+	Effect  string   `json:"effect"`
+}
+
+func (NamingChanged) Kind() Kind { return "naming.change" }
+func (f NamingChanged) did(Who, string) string {
+	return "changed the rules of naming: " + told(f.Changed) + because(f.Effect)
+}
+func (f NamingChanged) changes() []Change { return f.Changed }
+func (NamingChanged) undo() Undo          { return can("Change them back to what they were.") }
+
+// StartingPointSaved: one was made or changed.
+type StartingPointSaved struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Reach string `json:"reach"` // its policy in one line
+}
+
+func (StartingPointSaved) Kind() Kind { return "starting_point.save" }
+func (f StartingPointSaved) did(Who, string) string {
+	return fmt.Sprintf("saved the starting point %s", f.Title) + because(f.Reach)
+}
+func (StartingPointSaved) undo() Undo { return can("Save it as it was, or delete it.") }
+
+// StartingPointDeleted: one was deleted.
+type StartingPointDeleted struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+func (StartingPointDeleted) Kind() Kind { return "starting_point.delete" }
+func (f StartingPointDeleted) did(Who, string) string {
+	return "deleted the starting point " + f.Title
+}
+func (StartingPointDeleted) undo() Undo { return can("Save it again.") }
+
+// PersonCreated: somebody came into the directory.
+type PersonCreated struct {
+	Of Who `json:"of"`
+}
+
+func (PersonCreated) Kind() Kind { return "person.create" }
+func (f PersonCreated) did(Who, string) string {
+	return fmt.Sprintf("put %s (%s) into the directory", f.Of, f.Of.Address)
+}
+func (f PersonCreated) changes() []Change {
+	return []Change{{Field: "name", To: f.Of.Name}, {Field: "address", To: f.Of.Address}}
+}
+func (PersonCreated) undo() Undo { return can("Mark the person as departed.") }
+
+// PersonChanged: an entry of the directory.
+type PersonChanged struct {
+	Of      Who      `json:"of"`
+	Changed []Change `json:"changes"`
+}
+
+func (PersonChanged) Kind() Kind { return "person.change" }
+func (f PersonChanged) did(Who, string) string {
+	return fmt.Sprintf("changed the entry of %s: %s", f.Of, told(f.Changed))
+}
+func (f PersonChanged) changes() []Change { return f.Changed }
+func (PersonChanged) undo() Undo          { return can("Change the fields back to what they were.") }
+
+// PersonDeparted: somebody left the organisation.
+type PersonDeparted struct {
+	Of       Who   `json:"of"`
+	HandedTo Who   `json:"handed_to,omitzero"` // who owns now what only they owned
+	Left     []Who `json:"left,omitempty"`     // the groups that only they owned
+}
+
+func (PersonDeparted) Kind() Kind { return "person.depart" }
+func (f PersonDeparted) did(Who, string) string {
+	s := fmt.Sprintf("marked %s as having left the organisation", f.Of)
+	if len(f.Left) == 0 {
+		return s
+	}
+	names := make([]string, len(f.Left))
+	for i, g := range f.Left {
+		names[i] = g.String()
+	}
+	if f.HandedTo == (Who{}) {
+		return s + "; nobody owns " + listed(names) + " now"
+	}
+	return fmt.Sprintf("%s; %s owns %s now", s, f.HandedTo, listed(names))
+}
+func (PersonDeparted) changes() []Change {
+	return []Change{{Field: "active", From: "true", To: "false"}}
+}
+func (f PersonDeparted) undo() Undo {
+	if len(f.Left) > 0 {
+		return can("Mark the person as here again; they are in their groups as before. Groups that were handed over stay with both.")
+	}
+	return can("Mark the person as here again; they are in their groups as before.")
+}
+
+// PersonReturned: somebody who had left is here again.
+type PersonReturned struct {
+	Of Who `json:"of"`
+}
+
+func (PersonReturned) Kind() Kind { return "person.return" }
+func (f PersonReturned) did(Who, string) string {
+	return fmt.Sprintf("marked %s as here again", f.Of)
+}
+func (PersonReturned) changes() []Change {
+	return []Change{{Field: "active", From: "false", To: "true"}}
+}
+func (PersonReturned) undo() Undo { return can("Mark the person as departed.") }
+
+// PeopleImported: the directory was made like a file.
+type PeopleImported struct {
+	New      int `json:"new"`
+	Changed  int `json:"changed"`
+	Returned int `json:"returned"`
+	Departed int `json:"departed"`
+}
+
+func (PeopleImported) Kind() Kind { return "people.import" }
+func (f PeopleImported) did(Who, string) string {
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		what string
+	}{{f.New, "new"}, {f.Changed, "changed"}, {f.Returned, "returned"}, {f.Departed, "departed"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
+		}
+	}
+	if len(parts) == 0 {
+		return "imported a file of people"
+	}
+	return "imported a file of people: " + strings.Join(parts, ", ")
+}
+func (PeopleImported) undo() Undo {
+	return cannot("Import a file with what the entries had before; each person's history says what changed.")
+}
+
+// PasswordLinkSent: somebody was mailed a link by which they choose a password.
+type PasswordLinkSent struct {
+	Of Who `json:"of"`
+}
+
+func (PasswordLinkSent) Kind() Kind { return "person.password_link" }
+func (f PasswordLinkSent) did(Who, string) string {
+	return fmt.Sprintf("mailed %s a link to choose a password", f.Of)
+}
+func (PasswordLinkSent) undo() Undo {
+	return cannot("The link ends by itself, and with the next password.")
+}
+
+// PasswordChanged: somebody chose a password.
+type PasswordChanged struct{}
+
+func (PasswordChanged) Kind() Kind             { return "person.password" }
+func (PasswordChanged) did(Who, string) string { return "chose a new password" }
+func (PasswordChanged) undo() Undo {
+	return cannot("The old password is not kept. Choose another one.")
+}
+
+// TokenCreated: somebody made a token for scripts.
+type TokenCreated struct {
+	Name  string `json:"name"`
+	Until string `json:"until,omitempty"`
+}
+
+func (TokenCreated) Kind() Kind { return "token.create" }
+func (f TokenCreated) did(Who, string) string {
+	if f.Until == "" {
+		return fmt.Sprintf("made the token %q", f.Name)
+	}
+	return fmt.Sprintf("made the token %q, good until %s", f.Name, day(f.Until))
+}
+func (TokenCreated) undo() Undo { return can("Revoke the token.") }
+
+// TokenRevoked: a token can no longer be used.
+type TokenRevoked struct {
+	Name string `json:"name"`
+}
+
+func (TokenRevoked) Kind() Kind               { return "token.revoke" }
+func (f TokenRevoked) did(Who, string) string { return fmt.Sprintf("revoked the token %q", f.Name) }
+func (TokenRevoked) undo() Undo               { return can("Make another token.") }

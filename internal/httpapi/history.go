@@ -1,0 +1,42 @@
+package httpapi
+
+import (
+	"context"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+func (s *server) listHistory(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.HistoryEntry]], error) {
+	return body(s.s.History.List(ctx, by, "", in.Cursor, in.Limit))
+}
+
+func (s *server) listGroupHistory(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+}) (*reply[api.Page[api.HistoryEntry]], error) {
+	return body(s.s.History.List(ctx, by, in.Group, in.Cursor, in.Limit))
+}
+
+func (s *server) listPersonHistory(ctx context.Context, by workspace.Actor, in *struct {
+	Who
+	Paging
+}) (*reply[api.Page[api.HistoryEntry]], error) {
+	return body(s.s.History.OfPerson(ctx, by, in.Person, in.Cursor, in.Limit))
+}
+
+// OneEntry is an entry of the history in a path.
+type OneEntry struct {
+	Entry int64 `path:"entry" minimum:"1"`
+}
+
+func (s *server) readHistoryEntry(ctx context.Context, by workspace.Actor, in *OneEntry) (*reply[api.HistoryEntry], error) {
+	return body(s.s.History.Read(ctx, by, in.Entry))
+}
+
+func (s *server) listAffected(ctx context.Context, by workspace.Actor, in *struct {
+	OneEntry
+	Paging
+}) (*reply[api.Page[api.Affected]], error) {
+	return body(s.s.History.Affected(ctx, by, in.Entry, in.Cursor, in.Limit))
+}

@@ -1,0 +1,163 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+// MemberFilter says which members of a group are wanted.
+type MemberFilter struct {
+	Q        string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
+	Role     string `query:"role" enum:"owner,moderator,member"`
+	Delivery string `query:"delivery" enum:"each,none"`
+	Kind     string `query:"kind" enum:"person,external,group,departed"`
+	Way      string `query:"way" enum:"rule,hand" doc:"rule: in because of the group's rule; hand: all others"`
+	Since    string `query:"since" format:"date" doc:"In since this day, such as 2026-11-23"`
+}
+
+func (f MemberFilter) list(p Paging) member.Query {
+	return member.Query{Q: f.Q, Role: f.Role, Delivery: f.Delivery, Kind: f.Kind, Way: f.Way, Since: f.Since, Cursor: p.Cursor, Limit: p.Limit}
+}
+
+func (s *server) listMembers(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+	MemberFilter
+}) (*tagged[api.Page[api.Member]], error) {
+	p, revision, err := s.s.Member.List(ctx, by, in.Group, in.list(in.Paging))
+	return &tagged[api.Page[api.Member]]{fmt.Sprintf(`"r%d"`, revision), p}, err
+}
+
+func (s *server) exportMembers(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	MemberFilter
+}) (*huma.StreamResponse, error) {
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		ctx, cancel := context.WithTimeout(hc.Context(), longWork)
+		defer cancel()
+		begun := false
+		err := s.s.Member.Export(ctx, by, in.Group, in.list(Paging{}), func(name string) io.Writer {
+			begun = true
+			hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
+			hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+			return hc.BodyWriter()
+		})
+		switch {
+		case err != nil && !begun:
+			p := s.problem(ctx, err)
+			hc.SetHeader("Content-Type", "application/problem+json")
+			hc.SetStatus(p.Status)
+			_ = encode(hc.BodyWriter(), p)
+		case err != nil:
+			s.o.Log.Error("an export broke off", "error", err)
+		}
+	}}, nil
+}
+
+func (s *server) addMembers(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Match
+	Repeat
+	Body api.NewMembers
+}) (*reply[api.AddedAll], error) {
+	r, err := in.revision()
+	if err != nil {
+		return nil, err
+	}
+	return body(s.s.Member.Add(ctx, by, in.Group, in.Body, r))
+}
+
+func (s *server) changeMembers(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Match
+	Body api.MembersPatch
+}) (*reply[api.MembersChanged], error) {
+	r, err := in.revision()
+	if err != nil {
+		return nil, err
+	}
+	return body(s.s.Member.Change(ctx, by, in.Group, in.Body, r))
+}
+
+// OneMember is a member of a group in a path.
+type OneMember struct {
+	Ref
+	Member string `path:"member" maxLength:"400" doc:"Identifier or address"`
+}
+
+func (s *server) changeMember(ctx context.Context, by workspace.Actor, in *struct {
+	OneMember
+	Match
+	Body api.MemberPatch
+}) (*reply[api.Member], error) {
+	r, err := in.revision()
+	if err != nil {
+		return nil, err
+	}
+	return body(s.s.Member.ChangeOne(ctx, by, in.Group, in.Member, in.Body, r))
+}
+
+func (s *server) removeMember(ctx context.Context, by workspace.Actor, in *struct {
+	OneMember
+	Match
+}) (*none, error) {
+	r, err := in.revision()
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.s.Member.Remove(ctx, by, in.Group, in.Member, r)
+}
+
+func (s *server) readPeopleList(ctx context.Context, by workspace.Actor, in *struct{ Body api.PeopleListRequest }) (*reply[*api.Preview], error) {
+	return body(s.s.Member.Read(ctx, by, in.Body))
+}
+
+func (s *server) listEffectiveMembers(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+	Q string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
+}) (*reply[api.Page[api.EffectiveMember]], error) {
+	return body(s.s.Member.EffectiveMembers(ctx, by, in.Group, in.Q, in.Cursor, in.Limit))
+}
+
+func (s *server) readNesting(ctx context.Context, by workspace.Actor, in *Ref) (*reply[api.Nesting], error) {
+	return body(s.s.Member.Nesting(ctx, by, in.Group))
+}
+
+// OneOverride is an address in a group, in a path.
+type OneOverride struct {
+	Ref
+	Address string `path:"address" maxLength:"320"`
+}
+
+func (s *server) listOverrides(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+}) (*reply[api.Page[api.Override]], error) {
+	return body(s.s.Member.Overrides(ctx, by, in.Group, in.Cursor, in.Limit))
+}
+
+func (s *server) readOverride(ctx context.Context, by workspace.Actor, in *OneOverride) (*tagged[api.Override], error) {
+	o, err := s.s.Member.Override(ctx, by, in.Group, in.Address)
+	return tag(o, o.Version, err)
+}
+
+func (s *server) setOverride(ctx context.Context, by workspace.Actor, in *struct {
+	OneOverride
+	Match
+	Body api.NewOverride
+}) (*none, error) {
+	v, err := in.version()
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.s.Member.SetOverride(ctx, by, in.Group, in.Address, in.Body, v)
+}

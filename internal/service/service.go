@@ -1,0 +1,106 @@
+// Package service wires the use cases, one field a subject, and lists the jobs that are
+// done by time.
+package service
+
+import (
+	"context"
+	"time"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/directory"
+	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/history"
+	"ivytable.example/ivytable/internal/workspace/joining"
+	"ivytable.example/ivytable/internal/workspace/life"
+	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/workspace/rules"
+)
+
+// Service is all that can be done with a workspace.
+type Service struct {
+	Account   *account.Service
+	Directory *directory.Service
+	Group     *group.Service
+	History   *history.Service
+	Joining   *joining.Service
+	Life      *life.Service
+	Member    *member.Service
+	Naming    *naming.Service
+	People    *people.Service
+	Post      *post.Service
+	Rules     *rules.Service
+
+	kernel *workspace.Kernel
+}
+
+// New returns the service of the workspace whose records are in pool.
+func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
+	k := workspace.New(pool, o)
+	return &Service{
+		Account: account.New(k), Directory: directory.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Rules: rules.New(k), kernel: k,
+	}, k.LoadClock(ctx)
+}
+
+// Ready reports whether the workspace can work: whether its database answers.
+func (s *Service) Ready(ctx context.Context) error { return s.kernel.Ready(ctx) }
+
+// Me describes the actor: who they are, what is there for them, what waits for them.
+func (s *Service) Me(ctx context.Context, by workspace.Actor) (api.Me, error) {
+	if err := by.SignedIn(); err != nil {
+		return api.Me{}, err
+	}
+	v := s.kernel.View(ctx, by)
+	me := api.Me{Person: people.Shape(by.Person), Demo: s.kernel.Demo(), Now: v.In(v.Now()), TimeZone: v.Zone().String(), Places: []string{"mine", "groups", "people", "waiting"}, May: []string{}}
+	me.Ahead = int(me.Now.Sub(s.kernel.RealTime()).Round(time.Hour) / (24 * time.Hour))
+	may, err := naming.WorkspaceMay(v)
+	if err != nil {
+		return me, err
+	}
+	for _, do := range may {
+		me.May = append(me.May, string(do))
+		if place := places[string(do)]; place != "" {
+			me.Places = append(me.Places, place)
+		}
+	}
+	if me.Domains, err = v.Domains(); err != nil {
+		return me, err
+	}
+	me.Waiting, err = post.CountWaiting(v)
+	return me, err
+}
+
+// places are the parts of the console that are there for whoever may do something.
+var places = map[string]string{"read_expiry": "care", "read_naming": "rules", "read_workspace_history": "history"}
+
+// MoveClock moves the time of a demo workspace forward by days, or back to the real time
+// with 0, and does what the new day brings.
+func (s *Service) MoveClock(ctx context.Context, by workspace.Actor, days int) (api.Clock, error) {
+	now, err := s.kernel.MoveClock(ctx, by, days)
+	if err == nil {
+		err = s.Life.Run(ctx)
+	}
+	return api.Clock{Now: now}, err
+}
+
+// Job is something that is done by time. Any number of instances may do it at once.
+type Job struct {
+	Name  string
+	Every time.Duration
+	Do    func(context.Context) error
+}
+
+// Jobs lists what is done by time. expiry is how often the life of groups is looked after.
+// Deliveries are not among them: they are done as soon as there are any.
+func (s *Service) Jobs(expiry time.Duration) []Job {
+	return []Job{
+		{"expiry", expiry, s.Life.Run},
+		{"forget what has ended", time.Hour, s.Account.ForgetExpired},
+	}
+}

@@ -1,0 +1,182 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"ivytable.example/ivytable/internal/core/expand"
+)
+
+// total returns how many groups a list says there are.
+func total(t *testing.T, s *Tx) int64 {
+	t.Helper()
+	p, err := s.Groups(GroupQuery{Q: "kept", Sort: ByName, Limit: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p.Total
+}
+
+func add(t *testing.T, s *Tx, g *Group) *Group {
+	t.Helper()
+	if err := s.AddGroup(g); err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+func TestATransactionShowsOnceItIsCommitted(t *testing.T) {
+	s := open(t)
+	before := total(t, s.Tx)
+	regret := errors.New("regret")
+	err := s.Transact(ctx, false, func(tx *Tx) error {
+		add(t, tx, newGroup("Kept One", "kept-one@merrowline.example"))
+		if n := total(t, tx); n != before+1 {
+			t.Errorf("the transaction sees %d groups, not its own", n)
+		}
+		if n := total(t, s.Tx); n != before {
+			t.Errorf("others see %d groups before it is committed", n)
+		}
+		return regret
+	})
+	if !errors.Is(err, regret) || total(t, s.Tx) != before {
+		t.Errorf("rolled back: %v, %d groups", err, total(t, s.Tx))
+	}
+	err = s.Transact(ctx, false, func(tx *Tx) error {
+		add(t, tx, newGroup("Kept Two", "kept-two@merrowline.example"))
+		total(t, s.Tx)
+		return nil
+	})
+	if n := total(t, s.Tx); err != nil || n != before+1 {
+		t.Errorf("committed: %v, %d groups", err, n)
+	}
+}
+
+// What is on a page is read again where its version, or an owner's name, changed.
+func TestAPageShowsWhatChanged(t *testing.T) {
+	s := open(t)
+	p := newPerson("wren.kept@merrowline.example")
+	if err := s.AddPeople([]Person{p}); err != nil {
+		t.Fatal(err)
+	}
+	g := add(t, s.Tx, newGroup("Kept Page", "kept-page@merrowline.example"))
+	if err := s.AddMemberships([]Membership{{GroupID: g.ID, MemberID: p.ID, Kind: KindPerson, Role: expand.Owner, AddedAt: time.Now()}}); err != nil {
+		t.Fatal(err)
+	}
+	look := func() (Group, GroupExtras) {
+		t.Helper()
+		page, err := s.Groups(GroupQuery{Q: "kept page", Sort: ByName, Limit: 5})
+		if err != nil || len(page.Items) != 1 {
+			t.Fatalf("%+v, %v", page, err)
+		}
+		around, err := s.GroupExtras(p.ID, page.Items)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return page.Items[0], around[g.ID]
+	}
+	look()
+	for _, c := range []struct {
+		name   string
+		change func(*Tx) error
+		seen   func(Group, GroupExtras) bool
+	}{
+		{"a description", func(tx *Tx) error {
+			g, err := tx.LockGroup(g.ID)
+			was := g
+			g.Description = "said again"
+			return errors.Join(err, tx.SaveGroup(&g, was))
+		}, func(g Group, _ GroupExtras) bool { return g.Description == "said again" }},
+		{"an owner's name", func(tx *Tx) error {
+			p, err := tx.LockPerson(p.ID)
+			p.Name = "Wren Kestrel"
+			return errors.Join(err, tx.SavePerson(&p, true))
+		}, func(_ Group, a GroupExtras) bool { return a.Owners[0].Name == "Wren Kestrel" }},
+		{"an alias", func(tx *Tx) error {
+			g, err := tx.LockGroup(g.ID)
+			return errors.Join(err, tx.SetAddresses(&g, []string{"kept-alias@merrowline.example"}), tx.SaveGroup(&g, g))
+		}, func(_ Group, a GroupExtras) bool { return len(a.Aliases) == 1 }},
+		{"a role", func(tx *Tx) error {
+			g, err := tx.LockGroup(g.ID)
+			return errors.Join(err, tx.DeleteMemberships(g.ID, []uuid.UUID{p.ID}), tx.SaveGroup(&g, g))
+		}, func(_ Group, a GroupExtras) bool { return a.Role == 0 && len(a.Owners) == 0 }},
+	} {
+		if err := s.Transact(ctx, false, c.change); err != nil {
+			t.Fatal(err)
+		}
+		if g, a := look(); !c.seen(g, a) {
+			t.Errorf("%s does not show: %+v, %+v", c.name, g, a)
+		}
+	}
+}
+
+// What another process committed shows when what was kept is old.
+func TestWhatIsCachedGrowsOld(t *testing.T) {
+	s, other := open(t), open(t)
+	before := total(t, s.Tx)
+	add(t, other.Tx, newGroup("Kept Elsewhere", "kept-elsewhere@merrowline.example"))
+	s.cache.mu.Lock()
+	for key, k := range s.cache.counts {
+		if left := time.Until(k.until); left > cachedFor {
+			t.Errorf("%s is kept for %v", key, left)
+		}
+		k.until = time.Now()
+		s.cache.counts[key] = k
+	}
+	s.cache.mu.Unlock()
+	if n := total(t, s.Tx); n != before+1 {
+		t.Errorf("%d groups, %d before", n, before)
+	}
+}
+
+func TestTheCacheIsBounded(t *testing.T) {
+	var m map[int]int
+	for i := range 1000 {
+		put(&m, 100, i, i)
+		if len(m) > 100 || m[i] != i {
+			t.Fatalf("%d are kept, the last as %d", len(m), m[i])
+		}
+	}
+}
+
+// A group that is deleted while a page is read leaves no hole in it, and does not make
+// it look like the last page.
+func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
+	s, other := open(t), open(t)
+	var made []*Group
+	for i := range 6 {
+		made = append(made, add(t, other.Tx, newGroup(fmt.Sprintf("Holed %d", i), fmt.Sprintf("holed-%d@merrowline.example", i))))
+	}
+	once := sync.OnceFunc(func() {
+		if err := other.Purge(made[1].ID); err != nil {
+			t.Error(err)
+		}
+	})
+	asked := func(tx *gorm.DB) {
+		if strings.HasPrefix(tx.Statement.SQL.String(), "SELECT id, version") {
+			once()
+		}
+	}
+	if err := s.db.Callback().Row().After("gorm:row").Register("test:purge", asked); err != nil {
+		t.Fatal(err)
+	}
+	page, err := s.Groups(GroupQuery{Q: "holed", Sort: ByName, Limit: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, g := range page.Items {
+		got = append(got, g.Name)
+	}
+	if !slices.Equal(got, []string{"Holed 0", "Holed 2", "Holed 3"}) || page.Next.Empty() {
+		t.Errorf("the page holds %v, and goes on at %+v", got, page.Next)
+	}
+}

@@ -1,0 +1,322 @@
+package store
+
+import (
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
+)
+
+// Where a request or an invitation stands.
+const (
+	Undecided  = "open"
+	Approved   = "approved" // of a request; Accepted, of an invitation; Declined, of both
+	Withdrawn  = "withdrawn"
+	CalledBack = "called back"
+)
+
+// Kinds of requests.
+const (
+	ToJoin  = "join"
+	ToLeave = "leave"
+)
+
+// Request is somebody's wish to join or to leave a group.
+type Request struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	GroupID   uuid.UUID
+	PersonID  uuid.UUID
+	Kind      string
+	Note      string
+	State     string
+	MadeAt    time.Time
+	DecidedBy string
+	DecidedAt *time.Time
+	Reason    string
+}
+
+// AddRequest records a request; ErrDuplicate says that one of this person is open.
+func (s *Tx) AddRequest(r Request) error {
+	return wrap("record a request", s.db.Create(&r).Error)
+}
+
+// LockRequest returns a request and keeps others from deciding it.
+func (s *Tx) LockRequest(id uuid.UUID) (r Request, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return r, err
+	}
+	err = s.forUpdate().Take(&r, "id = ?", id).Error
+	return r, wrap("read a request", err)
+}
+
+// Request returns a request.
+func (s *Reads) Request(id uuid.UUID) (r Request, err error) {
+	err = s.db.Take(&r, "id = ?", id).Error
+	return r, wrap("read a request", err)
+}
+
+// SaveRequest writes what became of a request.
+func (s *Tx) SaveRequest(r Request) error {
+	return wrap("save a request", s.db.Save(&r).Error)
+}
+
+// EndRequests closes the open requests of people in a group, who came in or went
+// another way.
+func (s *Tx) EndRequests(group uuid.UUID, people []uuid.UUID, kind string, now time.Time) error {
+	return inBatches(people, func(ids []uuid.UUID) error {
+		return wrap("close requests", s.db.Exec("UPDATE requests SET state = ?, decided_at = ? WHERE group_id = ? AND open_once IN ? AND kind = ?", Withdrawn, now, group, ids, kind).Error)
+	})
+}
+
+// RequestQuery says which requests to list.
+type RequestQuery struct {
+	Group  uuid.UUID // with a value: of this group
+	Runner uuid.UUID // with a value: of the groups that this person helps to run
+	Person uuid.UUID // with a value: made by this person, in every state
+	After  Cursor
+	Limit  int
+}
+
+// Requests returns a page of requests, oldest first: the open ones, or all of one person.
+func (s *Reads) Requests(q RequestQuery) (Page[Request], error) {
+	db := s.db.Model(&Request{})
+	if q.Person == uuid.Nil {
+		db = db.Where("state = ?", Undecided)
+	} else {
+		db = db.Where("person_id = ?", q.Person)
+	}
+	if q.Group != uuid.Nil {
+		db = db.Where("group_id = ?", q.Group)
+	}
+	if q.Runner != uuid.Nil {
+		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", q.Runner, expand.Moderator)
+	}
+	return page(s, db, q.After, q.Limit, sortKey[Request]{column: "made_at", desc: q.Person != uuid.Nil,
+		value: func(r Request) (string, uuid.UUID) { return r.MadeAt.Format(dbTime), r.ID }})
+}
+
+// Invitation is an offer to enter a group. Only the hash of its secret is kept.
+type Invitation struct {
+	ID         uuid.UUID `gorm:"primaryKey"`
+	Hash       []byte
+	GroupID    uuid.UUID
+	Address    string
+	AddrKey    string
+	Role       expand.Role
+	State      string
+	MadeBy     string
+	MadeAt     time.Time
+	ExpiresAt  time.Time
+	AnsweredAt *time.Time
+}
+
+// AddInvitations records invitations; ErrDuplicate says that one to the same
+// address is open.
+func (s *Tx) AddInvitations(rows []Invitation) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return wrap("record invitations", s.db.CreateInBatches(rows, 2000).Error)
+}
+
+// CallBackInvitations ends the open invitations of addresses to a group.
+func (s *Tx) CallBackInvitations(group uuid.UUID, keys []string, now time.Time) error {
+	return inBatches(keys, func(keys []string) error {
+		return wrap("call back invitations", s.db.Exec("UPDATE invitations SET state = ?, answered_at = ? WHERE group_id = ? AND open_once IN ?", CalledBack, now, group, keys).Error)
+	})
+}
+
+// InvitationByHash returns an invitation by its secret's hash.
+func (s *Reads) InvitationByHash(hash []byte) (i Invitation, err error) {
+	err = s.db.Take(&i, "hash = ?", hash).Error
+	return i, wrap("read an invitation", err)
+}
+
+// LockInvitation returns an invitation and keeps others from answering it.
+func (s *Tx) LockInvitation(id uuid.UUID) (i Invitation, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return i, err
+	}
+	err = s.forUpdate().Take(&i, "id = ?", id).Error
+	return i, wrap("read an invitation", err)
+}
+
+// LockOpenInvitation returns the open invitation of an address to a group.
+func (s *Tx) LockOpenInvitation(group uuid.UUID, key string) (i Invitation, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return i, err
+	}
+	err = s.forUpdate().Take(&i, "group_id = ? AND open_once = ?", group, key).Error
+	return i, wrap("read an invitation", err)
+}
+
+// SaveInvitation writes what became of an invitation.
+func (s *Tx) SaveInvitation(i Invitation) error {
+	return wrap("save an invitation", s.db.Save(&i).Error)
+}
+
+// Invitations returns a page of a group's open invitations, newest first.
+func (s *Reads) Invitations(group uuid.UUID, after Cursor, limit int) (Page[Invitation], error) {
+	db := s.db.Model(&Invitation{}).Where("group_id = ? AND state = ?", group, Undecided)
+	return page(s, db, after, limit, sortKey[Invitation]{column: "made_at", desc: true, value: func(i Invitation) (string, uuid.UUID) { return i.MadeAt.Format(dbTime), i.ID }})
+}
+
+// JoinLink lets whoever has it enter a group. Only the hash of its secret is kept.
+type JoinLink struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	Hash      []byte
+	GroupID   uuid.UUID
+	Note      string
+	Uses      int
+	MaxUses   int // 0: no bound
+	MadeBy    string
+	MadeAt    time.Time
+	ExpiresAt time.Time
+	EndedAt   *time.Time // called back
+}
+
+// AddJoinLink records a link.
+func (s *Tx) AddJoinLink(l JoinLink) error {
+	return wrap("record a link", s.db.Create(&l).Error)
+}
+
+// JoinLinks returns a page of the links of a group that can be used at now, newest first.
+func (s *Reads) JoinLinks(group uuid.UUID, now time.Time, after Cursor, limit int) (Page[JoinLink], error) {
+	db := s.db.Model(&JoinLink{}).Where("group_id = ? AND ended_at IS NULL AND expires_at > ? AND (max_uses = 0 OR uses < max_uses)", group, now)
+	return page(s, db, after, limit, sortKey[JoinLink]{column: "made_at", desc: true, value: func(l JoinLink) (string, uuid.UUID) { return l.MadeAt.Format(dbTime), l.ID }})
+}
+
+// JoinLinkByHash returns a link by its secret's hash.
+func (s *Reads) JoinLinkByHash(hash []byte) (l JoinLink, err error) {
+	err = s.db.Take(&l, "hash = ?", hash).Error
+	return l, wrap("read a link", err)
+}
+
+// LockJoinLink returns a link of a group and keeps others from using it.
+func (s *Tx) LockJoinLink(group, id uuid.UUID) (l JoinLink, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return l, err
+	}
+	err = s.forUpdate().Take(&l, "id = ? AND group_id = ?", id, group).Error
+	return l, wrap("read a link", err)
+}
+
+// SaveJoinLink writes the use, or the end, of a link.
+func (s *Tx) SaveJoinLink(l JoinLink) error {
+	return wrap("save a link", s.db.Save(&l).Error)
+}
+
+// Override is what is settled about one address in one group.
+type Override struct {
+	GroupID uuid.UUID `gorm:"primaryKey"`
+	AddrKey string    `gorm:"primaryKey"`
+	Kind    policy.Override
+	Reason  string
+	SetBy   string
+	SetAt   time.Time
+	Version int
+}
+
+// SetOverride settles something about an address; NoOverride takes it back.
+func (s *Tx) SetOverride(row Override) error {
+	if row.Kind == policy.NoOverride {
+		return wrap("lift an override", s.db.Delete(&row).Error)
+	}
+	return wrap("write an override", s.db.Save(&row).Error)
+}
+
+// Override returns what is settled about an address in a group; the zero value for nothing.
+func (s *Reads) Override(group uuid.UUID, key string) (row Override, err error) {
+	err = s.db.Take(&row, "group_id = ? AND addr_key = ?", group, key).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return Override{}, nil
+	}
+	return row, wrap("read an override", err)
+}
+
+// OverridesOf returns what is settled in a group about some addresses at least, by key.
+func (s *Reads) OverridesOf(group uuid.UUID, keys []string) (map[string]policy.Override, error) {
+	out := map[string]policy.Override{}
+	var rows []Override
+	db := s.db.Select("addr_key", "kind").Where("group_id = ?", group)
+	if len(keys) <= 500 { // of many addresses it is cheaper to read all that is settled in the group
+		db = db.Where("addr_key IN ?", keys)
+	}
+	err := db.Find(&rows).Error
+	for _, r := range rows {
+		out[r.AddrKey] = r.Kind
+	}
+	return out, wrap("read overrides", err)
+}
+
+// Overrides returns a page of what is settled in a group, by address.
+func (s *Reads) Overrides(group uuid.UUID, after Cursor, limit int) (Page[Override], error) {
+	p := Page[Override]{Total: after.Total}
+	db := s.db.Model(&Override{}).Where("group_id = ?", group)
+	if after.Empty() {
+		if err := db.Session(&gorm.Session{}).Count(&p.Total).Error; err != nil {
+			return p, wrap("count overrides", err)
+		}
+	}
+	err := db.Session(&gorm.Session{}).Where("addr_key > ?", after.Value).Order("addr_key").Limit(limit + 1).Find(&p.Items).Error
+	if len(p.Items) > limit {
+		p.Items = p.Items[:limit]
+		p.Next = after.next(p.Items[limit-1].AddrKey, uuid.Nil, p.Total)
+	}
+	return p, wrap("read overrides", err)
+}
+
+// StartingPoint is a named set of answers to begin a group from.
+type StartingPoint struct {
+	Name     string `gorm:"primaryKey"`
+	Title    string
+	About    string
+	Settings string // of its policy, NAME=VALUE words; what is left out is as in a new group
+	Traits   string // comma separated
+	Delivery string // each, none, or "" for what the workspace has
+	Welcome  string
+	MadeBy   string
+	MadeAt   time.Time
+	Version  int
+}
+
+// StartingPoints returns those that administrators made, by title; at most 100 are kept.
+func (s *Reads) StartingPoints() (out []StartingPoint, err error) {
+	err = s.db.Order("title").Limit(100).Find(&out).Error
+	return out, wrap("read the starting points", err)
+}
+
+// LockStartingPoint returns one that an administrator made, ErrNotFound without it.
+func (s *Tx) LockStartingPoint(name string) (p StartingPoint, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return p, err
+	}
+	err = s.forUpdate().Take(&p, "name = ?", name).Error
+	return p, wrap("read a starting point", err)
+}
+
+// SaveStartingPoint writes one, new or not.
+func (s *Tx) SaveStartingPoint(p StartingPoint) error {
+	return wrap("save a starting point", s.db.Save(&p).Error)
+}
+
+// DeleteStartingPoint removes one; ErrNotFound says that there was none.
+func (s *Tx) DeleteStartingPoint(name string) error {
+	r := s.db.Delete(&StartingPoint{Name: name})
+	if r.Error == nil && r.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return wrap("delete a starting point", r.Error)
+}
+
+// EndRequestsOf closes the open requests of one person in groups.
+func (s *Tx) EndRequestsOf(person uuid.UUID, groups []uuid.UUID, kind string, now time.Time) error {
+	if len(groups) == 0 {
+		return nil
+	}
+	return wrap("close requests", s.db.Exec("UPDATE requests SET state = ?, decided_at = ? WHERE open_once = ? AND group_id IN ? AND kind = ?", Withdrawn, now, person, groups, kind).Error)
+}

@@ -1,0 +1,41 @@
+package store
+
+import "fmt"
+
+// rank is the place of a lock in the one order in which the whole program takes them.
+// A transaction never takes a lock of a lower rank than one it has, so two transactions
+// that need the same things wait for each other in turn. Within a rank, several rows are
+// locked by one statement, in the order of their identifiers. What a transaction inserts
+// or changes without a Lock is its own, or belongs to a row that it has locked.
+type rank int
+
+// The ranks, first to last.
+const (
+	rankSettings rank = iota + 1 // settings of the workspace; the rules of membership and the nesting of groups as a whole
+	rankPeople
+	rankGroups
+	rankEntries // requests, invitations, join links, starting points, messages
+	rankMembers // memberships of a group that is locked
+)
+
+func (r rank) String() string {
+	return [...]string{"nothing", "settings", "people", "groups", "entries", "members"}[r]
+}
+
+// order notes that a lock is taken, or says that it comes too late.
+func (s *Tx) order(r rank) error {
+	if r < s.last {
+		return fmt.Errorf("a lock on %v is taken after one on %v", r, s.last)
+	}
+	s.last = r
+	return nil
+}
+
+// LockNesting keeps everybody else from nesting groups: two that are nested into each
+// other at once would make a loop that neither of them sees.
+func (s *Tx) LockNesting() error {
+	if err := s.order(rankSettings); err != nil {
+		return err
+	}
+	return wrap("lock the nesting of groups", s.db.Raw("SELECT version FROM settings WHERE name = 'nesting'"+s.locking("FOR UPDATE")).Scan(new(int)).Error)
+}

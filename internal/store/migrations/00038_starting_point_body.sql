@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE starting_points DROP COLUMN body;

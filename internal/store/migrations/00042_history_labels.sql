@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE history_people ADD COLUMN label VARCHAR(320) NULL;

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE idempotency ADD COLUMN answer JSON NOT NULL DEFAULT 'null';

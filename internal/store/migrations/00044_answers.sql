@@ -1,0 +1,2 @@
+-- +goose Up
+UPDATE idempotency SET answer = JSON_OBJECT('id', group_id);

@@ -1,0 +1,111 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Setting reads a setting of the workspace into v and returns its version, 0 with
+// v untouched where it was never set.
+func (s *Reads) Setting(name string, v any) (version int, err error) {
+	row, err := readSetting(s.db, name)
+	return row.into(v, err)
+}
+
+// CachedSetting is Setting for what is shown: a change by another process is seen
+// within five seconds.
+func (s *Reads) CachedSetting(name string, v any) (version int, err error) {
+	row, err := s.cachedSetting(name, func() (settingRow, error) { return readSetting(s.db, name) })
+	return row.into(v, err)
+}
+
+// LockSetting is Setting for a transaction that will change it. A setting that was
+// never set gets an empty row, so that there is something to lock.
+func (s *Tx) LockSetting(name string, v any) (version int, err error) {
+	if err := s.order(rankSettings); err != nil {
+		return version, err
+	}
+	if s.looking {
+		return s.Setting(name, v)
+	}
+	if err := s.db.Exec("INSERT IGNORE INTO settings (name, value, version) VALUES (?, 'null', 0)", name).Error; err != nil {
+		return 0, wrap("lock a setting", err)
+	}
+	row, err := readSetting(s.forUpdate(), name)
+	return row.into(v, err)
+}
+
+// settingRow is a setting as it is written; Value is nil for one that was never set.
+type settingRow struct {
+	Value   json.RawMessage
+	Version int
+}
+
+func readSetting(db *gorm.DB, name string) (row settingRow, err error) {
+	err = db.Table("settings").Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return settingRow{}, nil
+	}
+	return row, wrap("read a setting", err)
+}
+
+func (r settingRow) into(v any, err error) (version int, _ error) {
+	if err != nil || r.Value == nil {
+		return 0, err
+	}
+	return r.Version, json.Unmarshal(r.Value, v)
+}
+
+// SaveSetting writes a setting with its new version.
+func (s *Tx) SaveSetting(name string, v any, version int) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return wrap("write a setting", s.db.Exec(`INSERT INTO settings (name, value, version) VALUES (?, ?, ?)
+		ON DUPLICATE KEY UPDATE value = VALUES(value), version = VALUES(version)`, name, string(b), version).Error)
+}
+
+// Expiry is the setting "expiry": how long groups live.
+type Expiry struct {
+	TermDays  int    `json:"term_days"` // 0: groups never expire
+	Scope     string `json:"scope"`     // all, chosen, none
+	Notices   []int  `json:"notices"`   // days before the end
+	Caretaker string `json:"caretaker"`
+	TimeZone  string `json:"time_zone"` // IANA name
+}
+
+// Naming is the setting "naming": what groups may be called.
+type Naming struct {
+	Creators   string   `json:"creators"` // administrators, workspace
+	Prefix     string   `json:"prefix"`
+	Suffix     string   `json:"suffix"`
+	Words      []string `json:"words"`
+	Beginnings []string `json:"beginnings"`
+}
+
+// PendingRuleChange is a change of who is in a group by its rule that waits for a
+// person, as it is stored with the rule.
+type PendingRuleChange struct {
+	At    time.Time `json:"at"`
+	Cause string    `json:"cause"`
+	Come  int       `json:"come"`
+	Go    int       `json:"go"`
+}
+
+// Decision is what was decided about a message, as it is stored with it.
+type Decision struct {
+	Outcome string   `json:"outcome"`
+	Rule    string   `json:"rule"`
+	Reasons []Reason `json:"reasons"`
+}
+
+// Reason is one step of a Decision.
+type Reason struct {
+	Rule string  `json:"rule"`
+	Says string  `json:"says"`
+	Mend *string `json:"mend"`
+}

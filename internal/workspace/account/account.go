@@ -1,0 +1,201 @@
+// Package account is how people sign in: passwords, sessions, tokens, and the links by
+// which passwords are chosen.
+package account
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Service is signing in.
+type Service struct{ k *workspace.Kernel }
+
+// New returns the service of a workspace.
+func New(k *workspace.Kernel) *Service { return &Service{k} }
+
+// How long credentials last, and when an address is left alone after wrong passwords.
+const (
+	SessionLasts  = 12 * time.Hour
+	tokenDays     = 90
+	maxFailures   = 8
+	failureWindow = 15 * time.Minute
+)
+
+// The kinds of credentials that open something.
+const (
+	Session = store.SessionCredential
+	Token   = store.TokenCredential
+)
+
+// realTime is the time of the world: what opens something goes by it, not by a demo's.
+func realTime() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// CheckPassword returns the active person whose address and password these are, as an
+// actor. It leaves an address alone for a while after too many wrong ones.
+func (s *Service) CheckPassword(ctx context.Context, address, password string) (workspace.Actor, error) {
+	nobody := workspace.Actor{}
+	wrongPair := workspace.Fail(workspace.SignedOut, "The address or the password is wrong.")
+	a, err := mailaddr.Parse(address)
+	if err != nil {
+		return nobody, wrongPair
+	}
+	v := s.k.View(ctx, nobody)
+	now := realTime()
+	n, last, err := v.Read.SignInFailures(a.Key())
+	if err != nil {
+		return nobody, err
+	}
+	if n >= maxFailures && now.Sub(last) < failureWindow {
+		wait := int((failureWindow - now.Sub(last)) / time.Minute)
+		return nobody, workspace.Fail(workspace.Throttled, "There were %d wrong passwords for this address. Try again in %d minutes.", n, wait+1)
+	}
+	p, err := v.Read.PersonByKey(a.Key())
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nobody, err
+	}
+	if !passwordFits(p.PasswordHash, password) || !p.Active || p.External {
+		err := s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.CountSignInFailure(a.Key(), now, now.Add(-failureWindow)) })
+		return nobody, errors.Join(err, wrongPair)
+	}
+	if n > 0 {
+		err = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.ClearSignInFailures(a.Key()) })
+	} else {
+		err = nil
+	}
+	return workspace.Actor{Person: p}, err
+}
+
+// SignIn begins a session and returns its secret.
+func (s *Service) SignIn(ctx context.Context, address, password string) (workspace.Actor, string, error) {
+	by, err := s.CheckPassword(ctx, address, password)
+	if err != nil {
+		return by, "", err
+	}
+	secret, c := newCredential(Session, by.Person.ID, "", SessionLasts)
+	by.Credential = c.ID
+	err = s.k.Do(ctx, by, func(change *workspace.Change) error { return change.Tx.AddCredential(c) })
+	return by, secret, err
+}
+
+func newCredential(kind string, person uuid.UUID, name string, lasts time.Duration) (string, store.Credential) {
+	b := make([]byte, 24)
+	rand.Read(b)
+	secret := "ivy_" + base64.RawURLEncoding.EncodeToString(b)
+	hash := sha256.Sum256([]byte(secret))
+	now := realTime()
+	return secret, store.Credential{ID: store.NewID(), Kind: kind, Hash: hash[:], PersonID: person, Name: name, CreatedAt: now, ExpiresAt: now.Add(lasts)}
+}
+
+// Authenticate returns the actor whose session or token a secret opens.
+func (s *Service) Authenticate(ctx context.Context, kind, secret string) (workspace.Actor, error) {
+	hash := sha256.Sum256([]byte(secret))
+	c, p, err := s.k.View(ctx, workspace.Actor{}).Read.CredentialByHash(hash[:])
+	if errors.Is(err, store.ErrNotFound) || err == nil && (c.Kind != kind || !p.Active || realTime().After(c.ExpiresAt)) {
+		return workspace.Actor{}, workspace.Fail(workspace.SignedOut, "Your %s has ended or was never valid. Sign in again.", kind)
+	}
+	return workspace.Actor{Person: p, Credential: c.ID}, err
+}
+
+// SignOut ends the actor's session; a token stays until it is revoked.
+func (s *Service) SignOut(ctx context.Context, by workspace.Actor) error {
+	err := s.k.Do(ctx, by, func(c *workspace.Change) error { return c.Tx.DeleteCredential(Session, by.Person.ID, by.Credential) })
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// ForgetExpired forgets sessions and tokens that ended, and keys of requests that are a day
+// old.
+func (s *Service) ForgetExpired(ctx context.Context) error {
+	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
+		now := realTime()
+		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)))
+	})
+}
+
+// Tokens lists the actor's own tokens, newest first.
+func (s *Service) Tokens(ctx context.Context, by workspace.Actor, cursor string, limit int) (api.Page[api.Token], error) {
+	none := api.Page[api.Token]{}
+	if err := by.SignedIn(); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	after, err := v.Cursor(cursor, "tokens", by.Person.ID)
+	if err != nil {
+		return none, err
+	}
+	p, err := v.Read.Tokens(by.Person.ID, after, limit)
+	return workspace.Page(p, func(c store.Credential) api.Token { return shapeToken(v, c) }), err
+}
+
+func shapeToken(v *workspace.View, c store.Credential) api.Token {
+	return api.Token{ID: c.ID.String(), Name: c.Name, CreatedAt: v.In(c.CreatedAt), ExpiresAt: v.In(c.ExpiresAt)}
+}
+
+// CreateToken makes a token for the actor. A repeat of the request is answered without its
+// secret, which is not kept.
+func (s *Service) CreateToken(ctx context.Context, by workspace.Actor, n api.NewToken) (api.Token, error) {
+	if err := by.SignedIn(); err != nil {
+		return api.Token{}, err
+	}
+	if n.Days == 0 {
+		n.Days = tokenDays
+	}
+	secret, cred := newCredential(Token, by.Person.ID, n.Name, time.Duration(n.Days)*24*time.Hour)
+	var out api.Token
+	err := workspace.Once(ctx, s.k, by, n, &out, func(c *workspace.Change) error {
+		e, err := c.Expiry()
+		if err != nil {
+			return err
+		}
+		out = shapeToken(&c.View, cred)
+		c.Says(fmt.Sprintf("A token %q, good until %s.", n.Name, workspace.DateIn("en", cred.ExpiresAt.In(e.Policy.Zone))))
+		if err := c.Tx.AddCredential(cred); err != nil {
+			return err
+		}
+		return c.Record(event.TokenCreated{Name: n.Name, Until: e.Date(cred.ExpiresAt)}, nil)
+	})
+	if err == nil && out.ID == cred.ID.String() {
+		out.Secret = secret
+	}
+	return out, err
+}
+
+// RevokeToken ends one of the actor's tokens.
+func (s *Service) RevokeToken(ctx context.Context, by workspace.Actor, id string) error {
+	if err := by.SignedIn(); err != nil {
+		return err
+	}
+	none := workspace.Fail(workspace.NotFound, "You have no token %q.", workspace.Cut(id, 50))
+	u, err := uuid.Parse(id)
+	if err != nil {
+		return none
+	}
+	return s.k.Do(ctx, by, func(c *workspace.Change) error {
+		t, err := c.Read.Credential(Token, by.Person.ID, u)
+		if err == nil {
+			err = c.Tx.DeleteCredential(Token, by.Person.ID, u)
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			return none
+		} else if err != nil {
+			return err
+		}
+		c.Says(fmt.Sprintf("The token %q can't be used any more.", t.Name))
+		return c.Record(event.TokenRevoked{Name: t.Name}, nil)
+	})
+}

@@ -1,0 +1,110 @@
+package account_test
+
+import (
+	"strings"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/store"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
+)
+
+func TestSignIn(t *testing.T) {
+	l := k.Fresh(t, "sign_in")
+	if _, _, err := l.Account.SignIn(ctx, strings.ToUpper(kit.Member), kit.Password); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range [][2]string{{kit.Member, "wrong"}, {"nobody@merrowline.example", kit.Password}, {"no address", "x"}, {kit.Left, kit.Password}, {kit.Member, ""}} {
+		_, _, err := l.Account.SignIn(ctx, c[0], c[1])
+		if kind, says := kit.KindOf(t, err); kind != workspace.SignedOut || says != "The address or the password is wrong." {
+			t.Errorf("%v: %d, %s", c, kind, says)
+		}
+	}
+	for range 10 {
+		_, _, _ = l.Account.SignIn(ctx, kit.Colleague, "wrong")
+	}
+	_, _, err := l.Account.SignIn(ctx, kit.Colleague, kit.Password)
+	if kind, says := kit.KindOf(t, err); kind != workspace.Throttled || !strings.Contains(says, "Try again in 15 minutes") {
+		t.Errorf("after ten wrong ones: %d, %s", kind, says)
+	}
+	if _, _, err := l.Account.SignIn(ctx, kit.Owner, kit.Password); err != nil {
+		t.Errorf("somebody else meanwhile: %v", err)
+	}
+}
+
+func TestCredentialsEnd(t *testing.T) {
+	a, secret, err := k.Account.SignIn(ctx, kit.Member, kit.Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := k.Account.Authenticate(ctx, "session", secret); err != nil || got.Person.Address != kit.Member {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if _, err := k.Account.Authenticate(ctx, "token", secret); err == nil {
+		t.Error("a session served as a token")
+	}
+	token, err := k.Account.CreateToken(ctx, a, api.NewToken{Name: "nightly"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Account.RevokeToken(ctx, k.Actor(t, kit.Owner), token.ID); err == nil {
+		t.Error("somebody else revoked a token")
+	}
+	if err := k.Account.RevokeToken(ctx, a, token.ID); err != nil {
+		t.Error(err)
+	}
+	if _, err := k.Account.Authenticate(ctx, "token", token.Secret); err == nil {
+		t.Error("a revoked token opens")
+	}
+	if err := k.Account.SignOut(ctx, a); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Account.Authenticate(ctx, "session", secret); err == nil {
+		t.Error("a session that was signed out of opens")
+	}
+}
+
+func TestSetUp(t *testing.T) {
+	dsn, err := dbtest.Schema(k.DSN, "ivytable_set_up")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	set := account.New(workspace.New(s, workspace.Options{}))
+	ines := kit.Administrator
+	for _, c := range []struct {
+		domains        []string
+		address        string
+		name, password string
+		says           string
+	}{
+		{[]string{"not a domain"}, ines, "Ines", kit.Password, "one part"},
+		{[]string{kit.Domain}, ines, " ", kit.Password, "name is empty"},
+		{[]string{kit.Domain}, ines, "Ines", "short", "5 characters; it needs at least 12"},
+		{[]string{kit.Domain}, ines, "Ines", account.SamplePassword, "which everybody knows"},
+		{[]string{kit.Second}, ines, "Ines", kit.Password, "in one of the domains"},
+	} {
+		if err := set.SetUp(ctx, c.domains, c.address, c.name, c.password); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%v; want %q", err, c.says)
+		}
+	}
+	if n, err := s.Reads(ctx).CountPeople(); n != 0 || err != nil {
+		t.Errorf("something half-done is left: %d people, %v", n, err)
+	}
+	if err := set.SetUp(ctx, []string{kit.Domain}, ines, "Ines Skerry", kit.Password); err != nil {
+		t.Fatal(err)
+	}
+	if err := set.SetUp(ctx, []string{kit.Domain}, ines, "Ines Skerry", kit.Password); err == nil {
+		t.Error("set up twice")
+	}
+	if a, _, err := set.SignIn(ctx, kit.Administrator, kit.Password); err != nil || !a.Administers() {
+		t.Errorf("%+v, %v", a.Person, err)
+	}
+}

@@ -1,0 +1,47 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"ivytable.example/ivytable/internal/api"
+)
+
+// DecideEach decides requests or posts, which noun calls them, each by one change of its
+// own, and says what became of them. A trouble that nobody can do anything about ends it.
+func DecideEach(by Actor, d api.Decisions, noun string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
+	all := api.DecidedAll{Results: make([]api.Decided, 0, len(d.IDs))}
+	done := map[string]string{"approve": "approved", "decline": "declined"}[d.Verdict]
+	if done == "" {
+		return all, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
+	}
+	report := by.Report
+	for _, id := range d.IDs {
+		if by.Preview {
+			by.Report = newReport()
+		}
+		out := api.Decided{ID: Cut(id, 50), Outcome: done}
+		err := one(by, id, &out)
+		if e := new(Error); errors.As(err, &e) {
+			out.Outcome, out.Says = "refused", e.Says
+		} else if err != nil && !Previewed(err) {
+			return all, err
+		} else {
+			all.Decided++
+		}
+		all.Results = append(all.Results, out)
+	}
+	all.Says = fmt.Sprintf("%s %s.", Number(all.Decided, noun), done)
+	if all.Decided < len(d.IDs) {
+		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(d.IDs), noun), done)
+	}
+	if !by.Preview {
+		return all, nil
+	}
+	report.Says, report.Total, report.Ready = all.Says, len(all.Results), all.Decided
+	for _, r := range all.Results {
+		report.Sample = append(report.Sample, api.Line{Given: r.ID, Name: r.Person, Outcome: r.Outcome, Says: strings.TrimSpace(r.Group + " " + r.Subject + " " + r.Says)})
+	}
+	return all, errPreviewed
+}

@@ -1,0 +1,223 @@
+package directory
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/rules"
+)
+
+// Depart marks that somebody has left the organisation: they can't sign in, get no
+// mail, and leave the groups that they were in by rule. What only they own goes to a
+// successor, or is left to the caretaker, who is told.
+func (s *Service) Depart(ctx context.Context, by workspace.Actor, ref string, d api.Departure, version int) (api.PersonDetails, error) {
+	none := api.PersonDetails{}
+	if err := by.Allow(access.ChangeDirectory); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	found, err := people.Find(v, ref)
+	if err != nil {
+		return none, err
+	}
+	if found.External {
+		return none, workspace.Fail(workspace.Conflict, "%s is an address outside the workspace. Take it out of its groups instead.", found.Address)
+	}
+	ids := []uuid.UUID{found.ID}
+	var successor store.Person
+	if d.Successor != "" {
+		successor, err = people.Find(v, d.Successor)
+		if err != nil || !successor.Active || successor.External || successor.ID == found.ID {
+			return none, noSuccessor(d.Successor)
+		}
+		ids = append(ids, successor.ID)
+	}
+	by.Key = ""
+	err = s.change(ctx, by, nil, &made{}, func(c *workspace.Change, book *rules.Book) error {
+		locked, err := c.Tx.LockPeople(ids)
+		if err != nil {
+			return err
+		}
+		p := locked[found.ID]
+		if version > 0 && version != p.Version {
+			return workspace.StaleGroup(p.Name, version, p.Version)
+		}
+		if !p.Active {
+			return workspace.Fail(workspace.Conflict, "%s has left already.", p.Name)
+		}
+		if successor.ID != uuid.Nil && !locked[successor.ID].Active {
+			return noSuccessor(d.Successor)
+		}
+		if isAdministrator(p) {
+			if err := keepAdministrators(c, p, 1); err != nil {
+				return err
+			}
+		}
+		return depart(c, book, []store.Person{p}, locked[successor.ID], p.Name+" left the organisation")
+	})
+	return s.details(ctx, by, found.ID, err)
+}
+
+func noSuccessor(given string) error {
+	return workspace.Wrong("successor", workspace.Cut(given, 320), "Nobody else who is here has the address %s.", workspace.Cut(given, 100))
+}
+
+// depart marks people, who are locked, as departed, sees to what only they own, and lets
+// rules follow.
+func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor store.Person, cause string) error {
+	if err := tellDeparture(c, who, successor); err != nil {
+		return err
+	}
+	now := c.Now()
+	gone := slices.Clone(who)
+	ids := make([]uuid.UUID, len(gone))
+	at := make(map[uuid.UUID]int, len(gone))
+	facts := make([]event.PersonDeparted, len(gone))
+	var paths []string
+	for i := range gone {
+		before := gone[i]
+		gone[i].Active, gone[i].DepartedAt = false, &now
+		ids[i], at[gone[i].ID], facts[i] = gone[i].ID, i, event.PersonDeparted{Of: workspace.Who(gone[i])}
+		if i == 0 {
+			paths = rules.ChangedPaths(before, gone[i])
+		}
+	}
+	if err := c.Tx.SavePeople(gone, nil); err != nil {
+		return err
+	}
+	if err := c.Tx.EndCredentials(ids); err != nil {
+		return err
+	}
+	moves, err := book.Plan(c, gone, paths)
+	if err != nil {
+		return err
+	}
+	left, err := c.Tx.LockOrphanedBy(ids, moves.Groups())
+	if err != nil {
+		return err
+	}
+	for _, g := range left {
+		f := &facts[at[g.Owner]]
+		f.Left = append(f.Left, event.Who{Name: g.Name, Address: g.Address})
+		if successor.ID != uuid.Nil {
+			f.HandedTo = workspace.Who(successor)
+		}
+		if err := handOver(c, g.GroupID, gone[at[g.Owner]], successor); err != nil {
+			return err
+		}
+	}
+	for i, f := range facts {
+		if err := c.Record(f, nil, store.Affected{PersonID: ids[i]}); err != nil {
+			return err
+		}
+	}
+	return moves.Apply(c, cause)
+}
+
+// tellDeparture says what it does that people leave.
+func tellDeparture(c *workspace.Change, who []store.Person, successor store.Person) error {
+	if len(who) != 1 {
+		return nil
+	}
+	rows, err := c.Read.GroupsOf(who[0].ID)
+	if err != nil {
+		return err
+	}
+	in, owned, last := 0, 0, 0
+	for _, r := range rows {
+		if r.Ended {
+			continue
+		}
+		in++
+		if r.Role != expand.Owner {
+			continue
+		}
+		if owned++; r.Owners == 1 {
+			last++
+			l := api.Line{Name: r.Name, Address: r.Address, Role: r.Role.String(), Outcome: "ownerless", Says: "Nobody else owns it."}
+			if successor.ID != uuid.Nil {
+				l.Outcome, l.To, l.Says = "handed_over", successor.Address, ""
+			}
+			c.Report.Sample = append(c.Report.Sample, l)
+		}
+	}
+	c.Report.Total = last
+	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", who[0].Name, workspace.Number(in, "group"), owned))
+	switch {
+	case last > 0 && successor.ID == uuid.Nil:
+		c.Report.Says += fmt.Sprintf(" %d would have no active owner: name who takes them over.", last)
+	case last > 0:
+		c.Report.Says += fmt.Sprintf(" %s takes over %d that nobody else owns.", successor.Name, last)
+	}
+	return nil
+}
+
+// handOver sees to a group, which is locked, that its last owner p leaves. The successor
+// owns it from now on; without one its caretaker is told.
+func handOver(c *workspace.Change, id uuid.UUID, p, successor store.Person) error {
+	locked, err := c.Tx.LockGroup(id)
+	if err != nil {
+		return err
+	}
+	g := workspace.Hold(locked)
+	path := workspace.GroupPath(&g.Group.Group, "people")
+	if successor.ID == uuid.Nil {
+		to, err := c.Caretakers()
+		if err != nil {
+			return err
+		}
+		return c.Send(&g.Group.Group, to, c.GroupLetter(workspace.LetterOwnerless, &g.Group.Group, path, map[string]string{"person": p.Name}))
+	}
+	if err := member.MakeOwner(c, g, successor); err != nil {
+		return err
+	}
+	return c.Send(&g.Group.Group, []string{successor.Address}, c.GroupLetter(workspace.LetterHandedOver, &g.Group.Group, path, map[string]string{"person": p.Name, "by": c.By.Name()}))
+}
+
+// Return marks that somebody who had left is here again. They are in their groups as
+// before, and rules of membership take them in at once.
+func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, version int) (api.PersonDetails, error) {
+	none := api.PersonDetails{}
+	if err := by.Allow(access.ChangeDirectory); err != nil {
+		return none, err
+	}
+	found, err := people.Find(s.k.View(ctx, by), ref)
+	if err != nil {
+		return none, err
+	}
+	by.Key = ""
+	err = s.change(ctx, by, nil, &made{}, func(c *workspace.Change, book *rules.Book) error {
+		p, err := c.Tx.LockPerson(found.ID)
+		if err != nil {
+			return err
+		}
+		if version > 0 && version != p.Version {
+			return workspace.StaleGroup(p.Name, version, p.Version)
+		}
+		if p.Active {
+			return workspace.Fail(workspace.Conflict, "%s is here already.", p.Name)
+		}
+		before := p
+		p.Active, p.DepartedAt = true, nil
+		c.Says(fmt.Sprintf("%s is here again, in their groups as before.", p.Name))
+		if err := c.Tx.SavePerson(&p, false); err != nil {
+			return err
+		}
+		if err := c.Record(event.PersonReturned{Of: workspace.Who(p)}, nil, store.Affected{PersonID: p.ID}); err != nil {
+			return err
+		}
+		return sync(c, book, []store.Person{p}, rules.ChangedPaths(before, p), p.Name+" returned")
+	})
+	return s.details(ctx, by, found.ID, err)
+}

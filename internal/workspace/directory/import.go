@@ -1,0 +1,348 @@
+package directory
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/roster"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/history"
+	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/rules"
+)
+
+// syncGuard is the share, in percent of the directory, that a sync may let depart
+// without being forced.
+const syncGuard = 10
+
+// plan is what an import comes to.
+type plan struct {
+	create, change []store.Person
+	before         map[uuid.UUID]store.Person // of those in change
+	changes        map[uuid.UUID][]event.Change
+	depart         []store.Person
+	counts         map[string]int
+	wrong, rest    []api.Line
+}
+
+// Import reads a CSV file of people and makes the directory like it: new people come in,
+// attributes in its columns change, those who had left return. With Sync, whoever is not
+// in it departs. All of it is one recorded change. Lines that are wrong are left out.
+func (s *Service) Import(ctx context.Context, by workspace.Actor, q api.Import) (api.ImportResult, error) {
+	none := api.ImportResult{}
+	if err := by.Allow(access.ChangeDirectory); err != nil {
+		return none, err
+	}
+	b := q.File
+	if q.Text != "" {
+		b = []byte(q.Text)
+	}
+	l, err := roster.Read(b, q.Columns)
+	if err != nil {
+		return none, workspace.Wrong("file", nil, "%s", workspace.Words(err))
+	}
+	if !l.Table || !slices.Contains(l.Columns, roster.Address) {
+		return none, workspace.Wrong("columns", l.Headings, "No column of the file is known to hold addresses. Its first line has to hold headings, one of them such as E-mail; or say which column it is.")
+	}
+	var out api.ImportResult
+	answer := struct {
+		made
+		*api.ImportResult
+	}{ImportResult: &out}
+	books := &s.books
+	err = workspace.Once(ctx, s.k, by, q, &answer, func(c *workspace.Change) error {
+		book, err := books.Lock(c)
+		if err != nil {
+			return err
+		}
+		p, err := newPlan(c, l, q.Sync)
+		if err != nil {
+			return err
+		}
+		if err := p.report(c, l, q.Force); err != nil {
+			return err
+		}
+		out = api.ImportResult{List: *c.Report.List, Counts: p.counts, Lines: c.Report.Sample, Says: c.Report.Says}
+		return p.apply(c, book, q.Links)
+	})
+	return out, err
+}
+
+// newPlan compares a list with the directory.
+func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
+	p := &plan{before: map[uuid.UUID]store.Person{}, changes: map[uuid.UUID][]event.Change{}, counts: map[string]int{}}
+	domains, err := c.Domains()
+	if err != nil {
+		return nil, err
+	}
+	keys := make([]string, len(l.Entries))
+	seen := map[string]int{}
+	for i, e := range l.Entries {
+		addr, err := mailaddr.Parse(e.Address)
+		switch {
+		case err != nil:
+			p.bad(e, workspace.Words(err))
+		case !slices.Contains(domains, addr.Domain()):
+			p.bad(e, fmt.Sprintf("%s is not a domain of this workspace.", addr.Domain()))
+		case seen[addr.Key()] > 0:
+			p.bad(e, fmt.Sprintf("The same address stands on line %d.", seen[addr.Key()]))
+		default:
+			seen[addr.Key()] = e.Line
+			keys[i] = addr.Key()
+		}
+	}
+	known, err := c.Read.PeopleByKeys(slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == "" }))
+	if err != nil {
+		return nil, err
+	}
+	groups, err := takenByGroups(c, keys, known)
+	if err != nil {
+		return nil, err
+	}
+	for i, e := range l.Entries {
+		switch {
+		case keys[i] == "":
+		case groups[keys[i]] != "":
+			p.bad(e, fmt.Sprintf("The group %s has this address.", groups[keys[i]]))
+		default:
+			p.compare(c, e, keys[i], known[keys[i]])
+		}
+	}
+	if !sync {
+		return p, nil
+	}
+	err = c.Read.EachPersonFacts(func(f store.PersonFacts) error {
+		if seen[strings.ToLower(f.Address)] == 0 {
+			p.depart = append(p.depart, store.Person{ID: f.ID, Address: f.Address, Name: f.Name})
+			p.rest = append(p.rest, api.Line{Outcome: "departed", Address: f.Address, Name: f.Name})
+		}
+		return nil
+	})
+	return p, err
+}
+
+func takenByGroups(c *workspace.Change, keys []string, known map[string]store.Person) (map[string]string, error) {
+	out := map[string]string{}
+	var free []string
+	for _, k := range keys {
+		if _, is := known[k]; !is && k != "" {
+			free = append(free, k)
+		}
+	}
+	for some := range slices.Chunk(free, 5000) {
+		groups, err := c.Read.GroupsByKeys(some)
+		if err != nil {
+			return nil, err
+		}
+		for k, g := range groups {
+			out[k] = g.Name
+		}
+	}
+	return out, nil
+}
+
+func (p *plan) bad(e roster.Entry, says string) {
+	p.counts["wrong"]++
+	p.wrong = append(p.wrong, api.Line{Line: e.Line, Outcome: "wrong", Address: workspace.Cut(e.Given, 200), Name: workspace.Cut(e.Name, 200), Says: says})
+}
+
+// compare says what one line does to the directory.
+func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, known store.Person) {
+	if e.Name == "" && known.ID == uuid.Nil {
+		e.Name = naming.LocalOf(key)
+	}
+	var faults workspace.Problems
+	patch := api.PersonPatch{Attributes: e.Fields}
+	delete(patch.Attributes, roster.Active)
+	checkAttributes(&faults, patch.Attributes)
+	if e.Name != "" {
+		if bad := people.CheckName(e.Name); bad != "" {
+			faults.Add("name", e.Name, "%s", bad)
+		}
+		patch.Name = &e.Name
+	}
+	if known.External {
+		faults.Add("address", key, "This address is known as one outside the workspace.")
+	}
+	if len(faults) > 0 {
+		p.bad(e, faults[0].Says)
+		return
+	}
+	line := api.Line{Line: e.Line, Outcome: "new", Address: key}
+	if known.ID == uuid.Nil {
+		known = store.Person{ID: store.NewID(), Address: key, AddrKey: key, Active: true, Attributes: []byte("{}"), CreatedAt: c.Now(), Version: 1}
+		made, changes, err := apply(known, patch)
+		if err != nil {
+			p.bad(e, "The line can't be kept.")
+			return
+		}
+		p.create = append(p.create, made)
+		line.Name, line.Changes = made.Name, history.Changes(changes)
+		p.rest = append(p.rest, line)
+		return
+	}
+	after, changes, err := apply(known, patch)
+	line.Outcome = "changed"
+	if !known.Active {
+		line.Outcome, after.Active, after.DepartedAt = "returned", true, nil
+		changes = append(changes, event.Change{Field: "active", From: "false", To: "true"})
+	}
+	switch {
+	case err != nil:
+		p.bad(e, "The line can't be kept.")
+	case len(changes) == 0:
+		p.counts["same"]++
+	default:
+		p.change, p.before[known.ID], p.changes[known.ID] = append(p.change, after), known, changes
+		line.Name, line.Changes = after.Name, history.Changes(changes)
+		p.rest = append(p.rest, line)
+	}
+}
+
+// report puts the plan in words. A sync that would let too many depart is a problem of it,
+// or, where it is not only looked at, refused.
+func (p *plan) report(c *workspace.Change, l roster.List, force bool) error {
+	for _, x := range p.rest {
+		p.counts[x.Outcome]++
+	}
+	reading := member.Reading(l)
+	lines := append(p.wrong, p.rest...)
+	c.Report.List, c.Report.Counts, c.Report.Total = &reading, p.counts, len(lines)
+	for _, outcome := range []string{"new", "changed", "returned", "departed"} {
+		c.Report.Ready += p.counts[outcome]
+	}
+	c.Report.Sample = append(c.Report.Sample, lines[:min(len(lines), member.MaxShown)]...)
+	n := p.counts
+	says := fmt.Sprintf("Of %d lines: %d new, %d changed, %d the same, %d wrong.", len(l.Entries), n["new"], n["changed"], n["same"], n["wrong"])
+	if n["returned"] > 0 {
+		says += fmt.Sprintf(" %d return.", n["returned"])
+	}
+	if n["departed"] > 0 {
+		says += fmt.Sprintf(" %d are not in it and depart.", n["departed"])
+	}
+	c.Says(says)
+	all, err := c.Read.CountPeople()
+	if err != nil {
+		return err
+	}
+	if len(p.depart) < 2 || int64(100*len(p.depart)) <= syncGuard*all || force {
+		return nil
+	}
+	refusal := fmt.Sprintf("%d of %d people are not in the file and would depart, more than %d percent of the directory. If that is meant, force it; else leave out sync.", len(p.depart), all, syncGuard)
+	if !c.Previewing() {
+		return workspace.Fail(workspace.Conflict, "%s", refusal)
+	}
+	c.Report.Problems = append(c.Report.Problems, api.Problem{Field: "force", Says: refusal})
+	return nil
+}
+
+// apply carries a plan out.
+func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
+	used, err := p.lock(c)
+	if err != nil || c.Previewing() {
+		return err
+	}
+	var affected []store.Affected
+	if len(p.create) > 0 {
+		if err := c.Tx.AddPeople(p.create); err != nil {
+			return err
+		}
+	}
+	if links {
+		if err := account.MailLinks(c, p.create); err != nil {
+			return err
+		}
+	}
+	var renamed []store.Person
+	for _, x := range p.change {
+		if x.Name != p.before[x.ID].Name {
+			renamed = append(renamed, x)
+		}
+	}
+	if err := c.Tx.SavePeople(p.change, renamed); err != nil {
+		return err
+	}
+	for _, all := range [][]store.Person{p.create, p.change, p.depart} {
+		for _, x := range all {
+			affected = append(affected, store.Affected{PersonID: x.ID})
+		}
+	}
+	fact := event.PeopleImported{New: len(p.create), Changed: p.counts["changed"], Returned: p.counts["returned"], Departed: len(p.depart)}
+	if err := c.Record(fact, nil, affected...); err != nil {
+		return err
+	}
+	for _, x := range p.change { // what changed of each is found from them
+		if err := c.Record(event.PersonChanged{Of: workspace.Who(x), Changed: p.changes[x.ID]}, nil, store.Affected{PersonID: x.ID}); err != nil {
+			return err
+		}
+	}
+	if len(p.create) > 0 {
+		for _, x := range rule.Attributes() {
+			used[x.Path] = true
+		}
+	}
+	if len(p.depart) == 0 {
+		return sync(c, book, slices.Concat(p.create, p.change), sorted(used), "people were imported")
+	}
+	moves, err := book.Plan(c, slices.Concat(p.create, p.change), sorted(used))
+	if err != nil {
+		return err
+	}
+	if err := depart(c, book, p.depart, store.Person{}, "people were imported"); err != nil {
+		return err
+	}
+	return moves.Apply(c, "people were imported")
+}
+
+// lock locks those who change or depart, and returns which attributes of rules change.
+// One who has left meanwhile is left out.
+func (p *plan) lock(c *workspace.Change) (map[string]bool, error) {
+	used := map[string]bool{}
+	var ids []uuid.UUID
+	for _, x := range slices.Concat(p.change, p.depart) {
+		ids = append(ids, x.ID)
+	}
+	now, err := c.Tx.LockPeople(ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range p.change {
+		before := now[x.ID]
+		if before.Version != p.before[x.ID].Version {
+			return nil, workspace.Fail(workspace.Stale, "Somebody changed %s while the file was read. Import it again.", x.Name)
+		}
+		for _, path := range rules.ChangedPaths(before, x) {
+			used[path] = true
+		}
+	}
+	var gone []store.Person
+	administrators := 0
+	for _, x := range p.depart {
+		q := now[x.ID]
+		if !q.Active {
+			continue
+		}
+		if isAdministrator(q) {
+			administrators++
+			if err := keepAdministrators(c, q, administrators); err != nil {
+				return nil, err
+			}
+		}
+		gone = append(gone, q)
+	}
+	p.depart = gone
+	return used, nil
+}

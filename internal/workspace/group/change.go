@@ -1,0 +1,273 @@
+package group
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/people"
+)
+
+// Change changes what a group is called, where it is, what it does and how long it lives.
+// With version above 0 it is refused when the group has changed since.
+func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
+	var id uuid.UUID
+	v := s.k.View(ctx, by)
+	err := s.k.OnGroup(ctx, by, ref, access.ChangeGroup, func(c *workspace.Change, g *workspace.Locked) error {
+		id = g.ID
+		if (patch.Exempt != nil || patch.Chosen != nil) && !c.May(access.ChangeTerm, &g.Group) {
+			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangeTerm.Refusal())
+		}
+		if err := g.CheckVersion(version); err != nil {
+			return err
+		}
+		changes, err := apply(c, g, patch)
+		if err != nil || len(changes) == 0 {
+			return err
+		}
+		c.Says(fmt.Sprintf("%s changes.", g.Was().Name))
+		for _, x := range changes {
+			c.Effect(api.Effect{Field: x.Field, From: x.From, To: x.To})
+		}
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		return c.Record(event.GroupChanged{Changed: changes}, &g.Group.Group)
+	})
+	if patch.Address != nil {
+		err = naming.AddressTaken(v, err, strings.TrimSpace(*patch.Address))
+	}
+	return ReadAfter(s.k.View(ctx, by), id, err)
+}
+
+// changes collects which fields change.
+type changes []event.Change
+
+func (c *changes) add(field, from, to string) {
+	if from != to {
+		*c = append(*c, event.Change{Field: field, From: from, To: to})
+	}
+}
+
+// apply puts a patch into a group and returns what that changes.
+func apply(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) ([]event.Change, error) {
+	var p workspace.Problems
+	var out changes
+	if err := rename(c, g, patch, &p); err != nil {
+		return nil, err
+	}
+	address, aliases, err := move(c, g, patch, &p)
+	if err != nil {
+		return nil, err
+	}
+	if patch.Language != nil && !workspace.KnownLanguage(*patch.Language) {
+		p.Add("language", *patch.Language, "Notices are written in: %s.", strings.Join(workspace.LanguageNames(), ", "))
+	}
+	if patch.Traits != nil {
+		naming.CheckTraits(&p, *patch.Traits)
+	}
+	if err := p.Err(); err != nil {
+		return nil, err
+	}
+	if err := out.address(c, g, address, aliases, patch.Aliases != nil); err != nil {
+		return nil, err
+	}
+	set := func(field string, to *string, at *string) {
+		if to != nil {
+			v := strings.TrimSpace(*to)
+			out.add(field, *at, v)
+			*at = v
+		}
+	}
+	out.add("name", g.Was().Name, g.Name)
+	set("description", patch.Description, &g.Description)
+	set("language", patch.Language, &g.Language)
+	set("welcome", patch.Welcome, &g.Welcome)
+	if patch.Traits != nil {
+		to := strings.Join(*patch.Traits, ",")
+		set("traits", &to, &g.Traits)
+	}
+	if patch.Delivery != nil && *patch.Delivery != "" {
+		out.add("default_delivery", workspace.Delivery(g.DefaultMail), *patch.Delivery)
+		g.DefaultMail = *patch.Delivery == "each"
+	}
+	return out, out.term(c, g, patch)
+}
+
+// rename gives a group the name that the rules make of a new one.
+func rename(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch, p *workspace.Problems) error {
+	if patch.Name == nil || strings.TrimSpace(*patch.Name) == g.Name {
+		return nil
+	}
+	_, rules, err := naming.Rules(&c.View)
+	if err != nil {
+		return err
+	}
+	named := rules.Apply(*patch.Name, "", naming.Creator(c.By.Person))
+	if bad := people.CheckName(named.Name); bad != "" {
+		p.Add("name", workspace.Cut(*patch.Name, 300), "%s", bad)
+	}
+	for _, f := range named.Faults {
+		p.Add("name", *patch.Name, "%s", f.Words())
+	}
+	g.Name = named.Name
+	return nil
+}
+
+// move checks where a group would be.
+func move(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch, p *workspace.Problems) (address string, aliases []string, err error) {
+	address = g.Address
+	if patch.Address != nil && strings.TrimSpace(*patch.Address) != g.Address {
+		domains, err := c.Domains()
+		if err != nil {
+			return "", nil, err
+		}
+		x := strings.TrimSpace(*patch.Address)
+		if !strings.Contains(x, "@") {
+			x += "@" + domains[0]
+		}
+		checked, err := naming.CheckAddress(&c.View, x, g.ID)
+		if err != nil {
+			return "", nil, err
+		}
+		if address = checked.Address; checked.Status != "free" {
+			p.Add("address", *patch.Address, "%s", checked.Says)
+		}
+	}
+	if patch.Aliases != nil {
+		aliases, err = naming.CheckAliases(&c.View, *patch.Aliases, address, g.ID, p)
+	}
+	return address, aliases, err
+}
+
+// address gives a group another address, whose old one stays as an alias, and, where they
+// are given, other aliases.
+func (out *changes) address(c *workspace.Change, g *workspace.Locked, address string, aliases []string, given bool) error {
+	before, err := c.Read.Aliases([]uuid.UUID{g.ID})
+	if err != nil {
+		return err
+	}
+	was := before[g.ID]
+	if !given {
+		aliases = slices.Clone(was)
+	}
+	if address != g.Address {
+		out.add("address", g.Address, address)
+		aliases = append(slices.DeleteFunc(aliases, func(x string) bool { return x == address || x == g.Address }), g.Address)
+		g.Address, g.AddrKey = address, strings.ToLower(address)
+	}
+	slices.Sort(aliases)
+	if !slices.Equal(was, aliases) {
+		*out = append(*out, event.Change{Field: "aliases", From: strings.Join(was, ", "), To: strings.Join(aliases, ", ")})
+	}
+	if len(*out) == 0 {
+		return nil
+	}
+	g.Touch()
+	return c.Tx.SetAddresses(&g.Group.Group, aliases)
+}
+
+// term changes how long a group lives.
+func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) error {
+	before := g.Life()
+	if patch.Exempt != nil {
+		to := strings.TrimSpace(*patch.Exempt)
+		out.add("exempt", g.Exempt, to)
+		g.Exempt, g.ExemptBy = to, c.By.Person.Address
+	}
+	if patch.Chosen != nil {
+		out.add("chosen", fmt.Sprint(g.Chosen), fmt.Sprint(*patch.Chosen))
+		g.Chosen = *patch.Chosen
+	}
+	if after := g.Life(); after == before || g.EndedAt != nil {
+		return nil
+	}
+	e, err := c.Expiry()
+	if err != nil {
+		return err
+	}
+	g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
+	out.add("expires_on", e.Date(before.Expires), e.Date(g.Life().Expires))
+	return nil
+}
+
+// Summarise puts a policy in words: that of a new group with a patch over it. A
+// contradiction is part of the summary, not an error.
+func (s *Service) Summarise(ctx context.Context, by workspace.Actor, patch api.PolicyPatch) (*api.PolicySummary, error) {
+	if err := naming.AllowCreate(s.k.View(ctx, by), access.CreateGroup); err != nil {
+		return nil, err
+	}
+	p, bad := workspace.ApplyPatch(policy.Default(), patch)
+	return workspace.Summary(p), bad.Err()
+}
+
+// Policy returns the policy of a group in words, and its version.
+func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*api.PolicySummary, int, error) {
+	g, err := s.k.View(ctx, by).FindGroup(ref, access.ReadGroup)
+	return workspace.Summary(g.Policy), g.Version, err
+}
+
+// ChangePolicy changes a group's policy and keeps the effect with the change.
+func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
+	var id uuid.UUID
+	err := s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
+		id = g.ID
+		if err := g.CheckVersion(version); err != nil {
+			return err
+		}
+		if err := c.Alive(&g.Group.Group); err != nil {
+			return err
+		}
+		before := g.Policy
+		after, bad := workspace.ApplyPatch(before, patch)
+		bad = append(bad, workspace.Contradictions(after)...)
+		if err := bad.Err(); err != nil && !by.Preview {
+			return err
+		}
+		n, err := population(&c.View, &g.Group.Group)
+		if err != nil {
+			return err
+		}
+		r := c.Report
+		r.Effects, r.Policy, r.Problems = workspace.PolicyEffects(before, after, n), workspace.Summary(after), append(r.Problems, bad...)
+		c.Warn(after.Warnings())
+		c.Says("Nothing changes.")
+		if n := len(r.Effects); n > 0 {
+			verb := "change"
+			if n == 1 {
+				verb = "changes"
+			}
+			c.Says(fmt.Sprintf("%s %s in %s. %s", workspace.Number(n, "setting"), verb, g.Name, after.Sentence()))
+		}
+		if len(r.Effects) == 0 || len(bad) > 0 {
+			return nil
+		}
+		var fact event.PolicyChanged
+		for _, e := range r.Effects {
+			fact.Changed = append(fact.Changed, event.Change{Field: e.Field, From: e.From, To: e.To, Says: e.Says})
+		}
+		g.Policy = after
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		return c.Record(fact, &g.Group.Group)
+	})
+	return ReadAfter(s.k.View(ctx, by), id, err)
+}
+
+// population says how many people stand on each rung of a group.
+func population(v *workspace.View, g *store.Group) (policy.Population, error) {
+	all, err := v.Read.CountPeople()
+	inside := g.Owners + g.Moderators + g.Members - g.ExternalMembers
+	return policy.Population{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, Colleagues: max(0, int(all)-inside)}, err
+}

@@ -1,0 +1,167 @@
+// Package group is groups: lists, one group, making and changing them, their policy. How
+// long they live is in package life.
+package group
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/naming"
+)
+
+// Service is groups.
+type Service struct{ k *workspace.Kernel }
+
+// New returns the service of a workspace.
+func New(k *workspace.Kernel) *Service { return &Service{k} }
+
+// Query says which groups to list.
+type Query struct {
+	Q      string
+	States []string
+	Scope  string // "" for all that the actor can find, mine, owned, joinable
+	Sort   string // name, people, post, expires, created; with a leading - in the other direction
+	Cursor string
+	Limit  int
+}
+
+// List lists the groups that the actor can find.
+func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Page[api.Group], error) {
+	none := api.Page[api.Group]{}
+	if err := by.SignedIn(); err != nil {
+		return none, err
+	}
+	sort, desc := strings.CutPrefix(l.Sort, "-")
+	var bad workspace.Problems
+	bad.OneOf("scope", l.Scope, "mine", "owned", "joinable")
+	bad.OneOf("sort", sort, "name", "people", "post", "expires", "created")
+	for _, state := range l.States {
+		bad.OneOf("state", state, "active", "due", "lapsed", "retired")
+	}
+	if err := bad.Err(); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	e, err := v.ShownExpiry()
+	if err != nil {
+		return none, err
+	}
+	q := store.GroupQuery{Q: l.Q, Now: v.Now(), DueUntil: e.Policy.Day(v.Now()).AddDate(0, 0, e.Policy.First()), Sort: store.GroupSort(sort), Desc: desc, Limit: l.Limit}
+	if sort == "" {
+		q.Sort = store.ByName
+	}
+	for _, s := range l.States {
+		q.States = append(q.States, lifecycle.State(s))
+	}
+	switch l.Scope {
+	case "mine":
+		q.Mine, q.Role = by.Person.ID, int8(expand.Member)
+	case "owned":
+		q.Mine, q.Role = by.Person.ID, int8(expand.Owner)
+	case "joinable":
+		q.Joinable = by.Person.ID
+	}
+	if !by.Subject().ReadsAll() {
+		q.Viewer = by.Person.ID
+	}
+	if q.After, err = v.Cursor(l.Cursor, "groups", l.Q, l.States, l.Scope, q.Sort, q.Desc); err != nil {
+		return none, err
+	}
+	page, err := v.Read.Groups(q)
+	if err != nil {
+		return none, err
+	}
+	return shapePage(v, page, e)
+}
+
+// shapePage shapes groups with what belongs to them, read for all at once.
+func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Expiry) (api.Page[api.Group], error) {
+	extras, err := v.Read.GroupExtras(v.By.Person.ID, page.Items)
+	if err != nil {
+		return api.Page[api.Group]{}, err
+	}
+	return workspace.Page(page, func(g store.Group) api.Group { return shape(g, extras[g.ID], e, v.Now()) }), nil
+}
+
+func shape(g store.Group, extras store.GroupExtras, e workspace.Expiry, now time.Time) api.Group {
+	life, state := g.Life(), e.Policy.State(g.Life(), now)
+	if state == lifecycle.Lapsed && life.Ended.IsZero() {
+		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
+	}
+	out := api.Group{
+		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
+		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.Ruled, State: string(state), Traits: naming.SplitTraits(g.Traits),
+		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Name, len(extras.Owners)),
+		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
+		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,
+	}
+	if extras.Aliases == nil {
+		out.Aliases = []string{}
+	}
+	for i, o := range extras.Owners {
+		out.Owners[i] = api.Name{Name: o.Name, Address: o.Address}
+	}
+	if extras.Role != 0 {
+		out.MyRole = extras.Role.String()
+	}
+	if g.Exempt != "" {
+		out.Term.Exempt = &api.Exempt{Reason: g.Exempt, By: g.ExemptBy}
+	}
+	switch {
+	case !life.Ended.IsZero():
+		at, until := life.Ended.In(e.Policy.Zone), e.Date(e.Policy.PurgeAt(life))
+		out.Term.EndedAt, out.Term.RestorableUntil = &at, &until
+	case !life.Expires.IsZero():
+		on, days := e.Date(life.Expires), e.Policy.Days(now, life.Expires)
+		out.Term.ExpiresOn, out.Term.DaysLeft = &on, &days
+	}
+	return out
+}
+
+// Read returns a group.
+func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api.Group, error) {
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.ReadGroup)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return Shape(v, g)
+}
+
+// Shape is one group as the interface shows it, with what the actor may do to it.
+func Shape(v *workspace.View, g workspace.Group) (api.Group, error) {
+	e, err := v.Expiry()
+	if err != nil {
+		return api.Group{}, err
+	}
+	p, err := shapePage(v, store.Page[store.Group]{Items: []store.Group{g.Group}}, e)
+	if err != nil {
+		return api.Group{}, err
+	}
+	out := p.Items[0]
+	for _, do := range v.By.Subject().OnGroup(g.Relation, &g.Policy) {
+		out.May = append(out.May, string(do))
+	}
+	return out, nil
+}
+
+// ReadAfter returns a group that was changed.
+func ReadAfter(v *workspace.View, id uuid.UUID, err error) (api.Group, error) {
+	if err != nil {
+		return api.Group{}, err
+	}
+	g, err := v.FindGroup(id.String(), access.ReadGroup)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return Shape(v, g)
+}

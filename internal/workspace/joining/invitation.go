@@ -1,0 +1,197 @@
+package joining
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+// Invitations lists the open invitations of a group, newest first.
+func (s *Service) Invitations(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.Invitation], error) {
+	none := api.Page[api.Invitation]{}
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.ManageLinks)
+	if err != nil {
+		return none, err
+	}
+	after, err := v.Cursor(cursor, "invitations", g.ID)
+	if err != nil {
+		return none, err
+	}
+	p, err := v.Read.Invitations(g.ID, after, limit)
+	return workspace.Page(p, func(i store.Invitation) api.Invitation {
+		return api.Invitation{ID: i.ID.String(), Address: i.Address, Role: i.Role.String(), MadeBy: i.MadeBy, MadeAt: v.In(i.MadeAt), ExpiresAt: v.In(i.ExpiresAt)}
+	}), err
+}
+
+// CallBackInvitation ends an open invitation by the address that it was sent to.
+func (s *Service) CallBackInvitation(ctx context.Context, by workspace.Actor, ref, address string) error {
+	addr, err := workspace.ParseAddress("address", address)
+	if err != nil {
+		return err
+	}
+	return s.k.OnGroup(ctx, by, ref, access.ManageLinks, func(c *workspace.Change, g *workspace.Locked) error {
+		i, err := c.Tx.LockOpenInvitation(g.ID, addr.Key())
+		if errors.Is(err, store.ErrNotFound) {
+			return workspace.Fail(workspace.NotFound, "No invitation of %s to %s is open.", addr, g.Name)
+		} else if err != nil {
+			return err
+		}
+		now := c.Now()
+		i.State, i.AnsweredAt = store.CalledBack, &now
+		c.Says(fmt.Sprintf("The invitation of %s to %s is called back.", i.Address, g.Name))
+		if err := c.Tx.SaveInvitation(i); err != nil {
+			return err
+		}
+		of, did, err := invited(c, i)
+		if err != nil {
+			return err
+		}
+		return c.Record(event.InvitationCalledBack{Of: of}, &g.Group.Group, did)
+	})
+}
+
+// invited names whoever an invitation is for, and how the history finds them.
+func invited(c *workspace.Change, i store.Invitation) (event.Who, store.Affected, error) {
+	p, err := c.Read.PersonByKey(i.AddrKey)
+	if errors.Is(err, store.ErrNotFound) {
+		return event.Who{Address: i.Address}, store.Affected{PersonID: store.AddressID(i.AddrKey), Label: &i.Address}, nil
+	}
+	return workspace.Who(p), store.Affected{PersonID: p.ID}, err
+}
+
+var errNoLink = workspace.Fail(workspace.NotFound, "This link leads nowhere: it was never given out, or was replaced by a newer one.")
+
+// preview describes a group to whoever holds a link into it.
+func preview(v *workspace.View, kind string, id uuid.UUID) (api.LinkPreview, error) {
+	g, err := v.Read.Group(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.LinkPreview{}, errNoLink
+	} else if err != nil {
+		return api.LinkPreview{}, err
+	}
+	owners, err := v.Read.Owners([]uuid.UUID{g.ID})
+	o := api.LinkPreview{Kind: kind, Group: api.Name{Name: g.Name, Address: g.Address}, Description: g.Description, Sentence: g.Policy.Sentence(), Owners: []string{}, State: "open"}
+	for _, x := range owners[g.ID] {
+		o.Owners = append(o.Owners, x.Name)
+	}
+	if v.Ended(&g) {
+		o.State, o.Says = "ended", fmt.Sprintf("The group %s has ended.", g.Name)
+	}
+	return o, err
+}
+
+// Invitation describes an invitation to whoever holds its secret. It changes nothing.
+func (s *Service) Invitation(ctx context.Context, secret string) (api.LinkPreview, error) {
+	v := s.k.View(ctx, workspace.Actor{})
+	i, err := v.Read.InvitationByHash(member.HashOf(secret))
+	if errors.Is(err, store.ErrNotFound) {
+		return api.LinkPreview{}, errNoLink
+	} else if err != nil {
+		return api.LinkPreview{}, err
+	}
+	o, err := preview(v, "invitation", i.GroupID)
+	if err != nil {
+		return o, err
+	}
+	o.For, o.By, o.ExpiresAt = i.Address, i.MadeBy, v.In(i.ExpiresAt)
+	switch {
+	case i.State != store.Undecided:
+		o.State, o.Says = i.State, fmt.Sprintf("This invitation was %s.", i.State)
+	case !v.Now().Before(i.ExpiresAt) && o.State == "open":
+		o.State, o.Says = "expired", over(v, i)
+	}
+	return o, nil
+}
+
+func over(v *workspace.View, i store.Invitation) string {
+	return fmt.Sprintf("This invitation ended on %s. Ask for a new one.", workspace.DateIn("en", i.ExpiresAt.In(v.Zone())))
+}
+
+// Answer accepts or declines an invitation on behalf of the address that it was sent to:
+// whoever holds its secret has read that address's mail.
+func (s *Service) Answer(ctx context.Context, by workspace.Actor, secret string, answer api.Answer) (api.LinkPreview, error) {
+	v := s.k.View(ctx, by)
+	found, err := v.Read.InvitationByHash(member.HashOf(secret))
+	if errors.Is(err, store.ErrNotFound) {
+		return api.LinkPreview{}, errNoLink
+	} else if err != nil {
+		return api.LinkPreview{}, err
+	}
+	p, err := v.Read.PersonByKey(found.AddrKey)
+	if errors.Is(err, store.ErrNotFound) {
+		p = store.Person{Address: found.Address, AddrKey: found.AddrKey, Name: found.Address, External: true}
+	} else if err != nil {
+		return api.LinkPreview{}, err
+	}
+	as := workspace.Actor{Person: p, Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
+	err = s.k.Do(ctx, as, func(c *workspace.Change) error {
+		locked, err := c.Tx.LockGroup(found.GroupID)
+		if errors.Is(err, store.ErrNotFound) {
+			return errNoLink
+		} else if err != nil {
+			return err
+		}
+		g := workspace.Hold(locked)
+		i, err := c.Tx.LockInvitation(found.ID)
+		if err != nil {
+			return err
+		}
+		now := c.Now()
+		switch {
+		case i.State != store.Undecided:
+			return workspace.Fail(workspace.Conflict, "This invitation was %s already.", i.State)
+		case !now.Before(i.ExpiresAt):
+			return workspace.Fail(workspace.Conflict, "%s", over(&c.View, i))
+		}
+		i.AnsweredAt, i.State = &now, store.Declined
+		var fact event.Fact = event.InvitationDeclined{}
+		if answer.Answer == "accept" {
+			i.State, fact = store.Accepted, event.InvitationAccepted{Role: i.Role.String()}
+			if err := accept(c, g, i); err != nil {
+				return err
+			}
+		}
+		c.Says(fmt.Sprintf("The invitation to %s is %s.", g.Name, i.State))
+		if err := c.Tx.SaveInvitation(i); err != nil {
+			return err
+		}
+		_, did, err := invited(c, i)
+		if err != nil {
+			return err
+		}
+		return c.Record(fact, &g.Group.Group, did)
+	})
+	if err != nil {
+		return api.LinkPreview{}, err
+	}
+	return s.Invitation(ctx, secret)
+}
+
+// accept puts whoever was invited into g, where they still can be in it.
+func accept(c *workspace.Change, g *workspace.Locked, i store.Invitation) error {
+	p := c.By.Person
+	if known, err := c.Read.PersonByKey(i.AddrKey); err == nil { // may have come, or gone, meanwhile
+		p = known
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	v, results, err := admit(c, g, p, i.Role, admission.Accepting)
+	if v.Outcome == admission.Already {
+		return nil // has come in another way
+	}
+	if err != nil {
+		return err
+	}
+	return member.Join(c, g, results, member.Entrance{Fact: event.Joined{Way: "invitation"}, Quiet: true})
+}

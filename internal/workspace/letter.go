@@ -1,0 +1,159 @@
+package workspace
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"maps"
+	"strings"
+	texttemplate "text/template"
+	"time"
+
+	"github.com/emersion/go-message"
+	"github.com/emersion/go-message/mail"
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/store"
+)
+
+// Letter is mail that the service writes: why it came, what to do, by when.
+type Letter struct {
+	Language   string
+	Sender     string
+	Subject    string
+	Paragraphs []string
+	LinkText   string
+	Link       string // a page of the console; opening it changes nothing
+	Why        string // why it came, the last line
+	Apart      bool   // those who get it don't see each other
+}
+
+var letterText = texttemplate.Must(texttemplate.New("text").Parse(
+	"{{range .Paragraphs}}{{.}}\r\n\r\n{{end}}{{if .Link}}{{.LinkText}}:\r\n{{.Link}}\r\n\r\n{{end}}-- \r\n{{.Why}}\r\n"))
+
+var letterHTML = template.Must(template.New("html").Parse(
+	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range .Paragraphs}}<p>{{.}}</p>\r\n{{end}}" +
+		"{{if .Link}}<p><a href=\"{{.Link}}\">{{.LinkText}}</a></p>\r\n{{end}}<p style=\"color:#555;font-size:smaller\">{{.Why}}</p>\r\n</body></html>\r\n"))
+
+// GroupLetter writes one of the letters about a group in the group's language, with what
+// stands in its braces. path is the page of the console that it links to.
+func (v *View) GroupLetter(kind string, g *store.Group, path string, fill map[string]string) Letter {
+	all := map[string]string{"name": g.Name, "address": g.Address, "description": g.Description, "owners": OwnersOf(g)}
+	maps.Copy(all, fill)
+	return v.Letter(kind, g.Language, path, all)
+}
+
+// Letter is GroupLetter for what is about no group.
+func (v *View) Letter(kind, tag, path string, fill map[string]string) Letter {
+	if _, known := languages[tag]; !known {
+		tag = "en"
+	}
+	lang := languages[tag]
+	text := lang.letters[kind]
+	var pairs []string
+	for k, v := range fill {
+		pairs = append(pairs, "{"+k+"}", v)
+	}
+	r := strings.NewReplacer(pairs...)
+	l := Letter{Language: tag, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why)}
+	for _, p := range text.Paragraphs {
+		missing := false
+		for k, v := range fill {
+			missing = missing || v == "" && strings.Contains(p, "{"+k+"}")
+		}
+		if !missing {
+			l.Paragraphs = append(l.Paragraphs, r.Replace(p))
+		}
+	}
+	if text.Link != "" {
+		l.LinkText, l.Link = r.Replace(text.Link), v.Link(path)
+	}
+	return l
+}
+
+// GroupPath is a part of a group's page.
+func GroupPath(g *store.Group, part string) string {
+	return strings.TrimSuffix("/groups/"+g.Address+"/"+part, "/")
+}
+
+// AddedLetter tells people that they are in a group now.
+func (v *View) AddedLetter(g *store.Group) Letter {
+	l := v.GroupLetter(LetterAdded, g, GroupPath(g, ""), map[string]string{"by": v.By.Name(), "welcome": g.Welcome, "delivery": Phrase(g.Language, Delivery(g.DefaultMail))})
+	l.Apart = true
+	return l
+}
+
+// Delivery names whether somebody gets each message.
+func Delivery(mail bool) string {
+	if mail {
+		return "each"
+	}
+	return "none"
+}
+
+// message is a letter as it is queued: about a group, or about none, from a domain.
+func (l Letter) message(group *uuid.UUID, domain string, to []string, now time.Time) (store.Message, error) {
+	id := store.NewID()
+	from := "postmaster@" + domain
+	raw, err := l.compose(id.String()+"@"+domain, from, to, now)
+	if err != nil {
+		return store.Message{}, fmt.Errorf("write a letter: %w", err)
+	}
+	return store.Message{ID: id, GroupID: group, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
+		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: now}, nil
+}
+
+// maxNamed is to how many people a letter is written by name.
+const maxNamed = 10
+
+func (l Letter) compose(id, from string, to []string, now time.Time) ([]byte, error) {
+	var h mail.Header
+	h.SetAddressList("From", []*mail.Address{{Name: l.Sender, Address: from}})
+	if len(to) == 1 || len(to) <= maxNamed && !l.Apart {
+		names := make([]*mail.Address, len(to))
+		for i, a := range to {
+			names[i] = &mail.Address{Address: a}
+		}
+		h.SetAddressList("To", names)
+	} else {
+		h.Set("To", "undisclosed-recipients:;") // RFC 5322, A.1.3
+	}
+	h.SetSubject(l.Subject)
+	h.SetDate(now)
+	h.SetMessageID(id)
+	h.Set("Content-Language", l.Language)
+	h.Set("Auto-Submitted", "auto-generated") // RFC 3834, 5
+	var b bytes.Buffer
+	mw, err := mail.CreateInlineWriter(&b, h)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range []struct {
+		kind string
+		fill func(io.Writer) error
+	}{
+		{"text/plain", func(to io.Writer) error { return letterText.Execute(to, l) }},
+		{"text/html", func(to io.Writer) error { return letterHTML.Execute(to, l) }},
+	} {
+		var ph mail.InlineHeader
+		ph.Header = message.Header{}
+		ph.SetContentType(part.kind, map[string]string{"charset": "utf-8"})
+		ph.Set("Content-Transfer-Encoding", "quoted-printable")
+		pw, err := mw.CreatePart(ph)
+		if err != nil {
+			return nil, err
+		}
+		if err := part.fill(pw); err != nil {
+			return nil, err
+		}
+		if err := pw.Close(); err != nil {
+			return nil, err
+		}
+	}
+	if err := mw.Close(); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}

@@ -1,0 +1,288 @@
+package life_test
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"ivytable.example/ivytable/internal/store"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace/naming"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+var half = api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "caretaker@merrowline.example", TimeZone: "UTC"}
+
+func run(t *testing.T, l *kit.Kit) map[string][]string {
+	t.Helper()
+	if err := l.Life.Run(ctx); err != nil {
+		t.Fatal(err)
+	}
+	return l.Queued(t)
+}
+
+func TestALife(t *testing.T) {
+	l := k.Fresh(t, "life")
+	ines, oda := l.Actor(t, kit.Administrator), l.Actor(t, kit.Owner)
+	renewed, lapsed := l.Make(t, "Renewed"), l.Make(t, "Left Alone")
+	look := func() *api.Preview {
+		return kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetExpiry(ctx, by, half, 0)) })
+	}
+	if e := look(); e.Total != 2 || e.Says != "Of 2 groups, 2 get a date." || len(e.Sample) != 2 || e.Sample[0].From != "" || e.Sample[0].To != "2027-05-22" {
+		t.Errorf("effect: %+v", e)
+	}
+	if _, err := l.Life.SetExpiry(ctx, ines, half, 0); err != nil {
+		t.Fatal(err)
+	}
+	if g, _ := l.Group.Read(ctx, oda, renewed.Address); *g.Term.DaysLeft != 180 || g.State != "active" {
+		t.Errorf("after the policy: %+v, %s", g.Term, g.State)
+	}
+	if again := look(); again.Says != "No date of a group changes." {
+		t.Errorf("the same policy again: %s", again.Says)
+	}
+
+	l.Move(150)
+	sent := run(t, l)
+	want := "Left Alone expires in 30 days, on 22 May 2027"
+	if !slices.Equal(sent[want], []string{kit.Owner}) || len(sent) != 2 {
+		t.Errorf("30 days before: %v; want %q", sent, want)
+	}
+	if sent := run(t, l); len(sent) != 0 {
+		t.Errorf("the notices came twice: %v", sent)
+	}
+	if g, _ := l.Group.Read(ctx, oda, lapsed.Address); g.State != "due" {
+		t.Errorf("30 days before it is %s", g.State)
+	}
+	if g, err := l.Life.Renew(ctx, oda, renewed.Address, 0); err != nil || *g.Term.DaysLeft != 180 {
+		t.Errorf("renewed: %+v, %v", g.Term, err)
+	}
+
+	l.Move(29)
+	if sent := run(t, l); len(sent) != 1 || sent["Left Alone expires tomorrow, on 22 May 2027"] == nil {
+		t.Errorf("a day before, after a long sleep: %v", sent)
+	}
+	l.Move(1)
+	target := kit.Address(t, lapsed.Address)
+	if _, err := l.Post.Find(ctx, target); err == nil {
+		t.Error("its time is over, but it takes mail until somebody looks")
+	}
+	for what, err := range map[string]error{
+		"renewed": kit.Last(l.Life.Renew(ctx, oda, lapsed.Address, 0)), "retired": kit.Last(l.Life.Retire(ctx, oda, lapsed.Address, 0)),
+		"changed": kit.Last(l.Group.ChangePolicy(ctx, oda, lapsed.Address, api.PolicyPatch{Hold: "everyone"}, 0)),
+		"joined":  kit.Last(l.Member.Add(ctx, oda, lapsed.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Colleague}}}, 0)),
+	} {
+		if err == nil {
+			t.Errorf("%s after its end, before anybody looked", what)
+		} else if kind, _ := kit.KindOf(t, err); kind != workspace.Conflict {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	if sent := run(t, l); len(sent) != 1 || sent["Left Alone has lapsed and can be restored until 21 Jun 2027"] == nil {
+		t.Errorf("lapsed: %v", sent)
+	}
+	_, err := l.Post.Find(ctx, target)
+	if kind, says := kit.KindOf(t, err); kind != workspace.Conflict || !strings.Contains(says, "has lapsed and takes no mail") {
+		t.Errorf("mail to it: %d, %s", kind, says)
+	}
+	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "taken" {
+		t.Errorf("its address is %s", p.Status)
+	}
+	if _, err := l.Life.Renew(ctx, oda, lapsed.Address, 0); err == nil {
+		t.Error("renewed after its end")
+	}
+
+	l.Move(29)
+	run(t, l)
+	back, err := l.Life.Restore(ctx, oda, lapsed.Address, 0)
+	if err != nil || back.State != "active" || back.Counts != lapsed.Counts || *back.Term.DaysLeft != 180 || back.Sentence != lapsed.Sentence {
+		t.Errorf("restored: %+v, %v", back, err)
+	}
+	if _, err := l.Post.Find(ctx, target); err != nil {
+		t.Errorf("mail to it after: %v", err)
+	}
+
+	if _, err := l.Life.Retire(ctx, oda, lapsed.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	l.Move(30)
+	run(t, l)
+	if _, err := l.Life.Restore(ctx, ines, lapsed.Address, 0); err == nil {
+		t.Error("restored after the recovery window")
+	} else if kind, _ := kit.KindOf(t, err); kind != workspace.NotFound {
+		t.Error(err)
+	}
+	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "free" {
+		t.Errorf("purged, its address is %s", p.Status)
+	}
+	h, err := l.History.List(ctx, ines, "", "", 50)
+	var actions []string
+	for _, e := range h.Items {
+		if e.Group != nil && e.Group.Address == lapsed.Address {
+			actions = append(actions, e.Kind)
+		}
+	}
+	slices.Reverse(actions)
+	if got := strings.Join(actions, " "); err != nil || got != "group.create people.add notice.send notice.send group.lapse group.restore group.retire group.purge" {
+		t.Errorf("history: %s, %v", got, err)
+	}
+}
+
+// Two instances that run at once send each notice once and lapse each group once.
+func TestExpiryRunsInSeveralInstances(t *testing.T) {
+	l := k.Fresh(t, "instances")
+	for _, name := range []string{"Alpha", "Bravo", "Charlie", "Delta"} {
+		l.Make(t, name)
+	}
+	if _, err := l.Life.SetExpiry(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
+		t.Fatal(err)
+	}
+	together := func() map[string][]string {
+		var all sync.WaitGroup
+		for range 3 {
+			all.Go(func() {
+				if err := l.Life.Run(ctx); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		return l.Queued(t)
+	}
+	l.Move(165)
+	if sent := together(); len(sent) != 4 || len(sent["Alpha expires in 15 days, on 22 May 2027"]) != 1 {
+		t.Errorf("notices: %v", sent)
+	}
+	l.Move(15)
+	if sent := together(); len(sent) != 4 || len(sent["Bravo has lapsed and can be restored until 21 Jun 2027"]) != 1 {
+		t.Errorf("lapses: %v", sent)
+	}
+}
+
+func TestStandingChosenAndCaretaker(t *testing.T) {
+	l := k.Fresh(t, "standing")
+	ines := l.Actor(t, kit.Administrator)
+	g := l.Make(t, "Standing")
+	reason := "Required by law"
+	if _, err := l.Group.Change(ctx, l.Actor(t, kit.Owner), g.Address, api.GroupPatch{Exempt: &reason}, 0); err == nil {
+		t.Error("an owner exempted a group")
+	} else if kind, _ := kit.KindOf(t, err); kind != workspace.NotAllowed {
+		t.Error(err)
+	}
+	if _, err := l.Life.SetExpiry(ctx, ines, half, 0); err != nil {
+		t.Fatal(err)
+	}
+	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &reason}, 0); err != nil || g.Term.ExpiresOn != nil || g.Term.Exempt.By != kit.Administrator {
+		t.Errorf("standing: %+v, %v", g.Term, err)
+	}
+	none := ""
+	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &none}, 0); err != nil || g.Term.ExpiresOn == nil {
+		t.Errorf("no longer standing: %+v, %v", g.Term, err)
+	}
+
+	chosen := half
+	chosen.Scope = "chosen"
+	if _, err := l.Life.SetExpiry(ctx, ines, chosen, 2); err != nil {
+		t.Fatal(err)
+	}
+	if now, _ := l.Group.Read(ctx, ines, g.Address); now.Term.ExpiresOn != nil {
+		t.Error("a group that was not chosen has a date")
+	}
+	yes := true
+	if now, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Chosen: &yes}, 0); err != nil || now.Term.ExpiresOn == nil {
+		t.Errorf("chosen: %+v, %v", now.Term, err)
+	}
+
+	l.Write(t, func(tx *store.Tx) error {
+		return tx.DeleteMemberships(uuid.MustParse(g.ID), []uuid.UUID{l.Actor(t, kit.Owner).Person.ID})
+	})
+	l.Move(160)
+	for subject, to := range run(t, l) {
+		if !slices.Equal(to, []string{half.Caretaker}) {
+			t.Errorf("%s went to %v", subject, to)
+		}
+	}
+}
+
+func TestSetExpiryRefuses(t *testing.T) {
+	l := k.Fresh(t, "refuses")
+	ines := l.Actor(t, kit.Administrator)
+	for _, c := range []struct {
+		with func(*api.Expiry)
+		says string
+	}{
+		{func(e *api.Expiry) { e.TermDays = 3 }, "term_days: The term can't be 3 days. Choose 7 to 3650, or 0 for no expiry."},
+		{func(e *api.Expiry) { e.Scope = "some" }, `scope: The scope can't be "some"`},
+		{func(e *api.Expiry) { e.Notices = []int{1, 30} }, "notices: The notice days [1 30]"},
+		{func(e *api.Expiry) { e.Notices = []int{200} }, "notices: A notice can't come 200 days before"},
+		{func(e *api.Expiry) { e.Caretaker = "desk" }, "caretaker: There is no @"},
+		{func(e *api.Expiry) { e.TimeZone = "Tidal/Middle" }, `time_zone: There is no time zone "Tidal/Middle"`},
+	} {
+		e := half
+		c.with(&e)
+		_, err := l.Life.SetExpiry(ctx, ines, e, 0)
+		if err == nil {
+			t.Errorf("%+v was taken", e)
+			continue
+		}
+		if kind, says := kit.KindOf(t, err); kind != workspace.Invalid || !strings.Contains(says, c.says) {
+			t.Errorf("%d, %q; want %q", kind, says, c.says)
+		}
+	}
+	if _, err := l.Life.SetExpiry(ctx, ines, half, 7); err == nil {
+		t.Error("a version that is not there was taken")
+	}
+}
+
+// Of two who put the first rule in force at once, each having read that there is
+// none, one wins and the other is told.
+func TestTheFirstRuleIsOnes(t *testing.T) {
+	l := k.Fresh(t, "first_rule")
+	ines := l.Actor(t, kit.Administrator)
+	read, err := l.Life.Expiry(ctx, ines)
+	if err != nil || read.Version != 1 || read.TermDays != 0 {
+		t.Fatalf("before: %+v, %v", read, err)
+	}
+	errs := make([]error, 2)
+	var all sync.WaitGroup
+	for i := range errs {
+		all.Go(func() { _, errs[i] = l.Life.SetExpiry(ctx, ines, half, read.Version) })
+	}
+	all.Wait()
+	if (errs[0] == nil) == (errs[1] == nil) {
+		t.Fatalf("%v; %v", errs[0], errs[1])
+	}
+	for _, err := range errs {
+		if err != nil {
+			if kind, _ := kit.KindOf(t, err); kind != workspace.Stale {
+				t.Error(err)
+			}
+		}
+	}
+	if now, err := l.Life.Expiry(ctx, ines); err != nil || now.Version != 2 || now.TermDays != 180 {
+		t.Errorf("after: %+v, %v", now, err)
+	}
+}
+
+func TestForecast(t *testing.T) {
+	l := k.Fresh(t, "forecast")
+	ines := l.Actor(t, kit.Administrator)
+	l.Make(t, "First")
+	if _, err := l.Life.SetExpiry(ctx, ines, api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	l.Move(3)
+	l.Make(t, "Second")
+	weeks, err := l.Life.Forecast(ctx, ines, 8)
+	got := make([]int, 0, 8)
+	for _, w := range weeks.Items {
+		got = append(got, w.Groups)
+	}
+	if err != nil || !slices.Equal(got, []int{0, 0, 0, 0, 0, 2, 0, 0}) {
+		t.Errorf("%v, %v; one after 37 days, one after 40", got, err)
+	}
+}

@@ -1,0 +1,172 @@
+package life
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Run sends the notices that are due, lets groups lapse whose time has run out, and purges
+// those whose recovery window has passed. It is safe to run from several instances at
+// once, and again after dying at any point.
+func (s *Service) Run(ctx context.Context) error {
+	v := s.k.View(ctx, workspace.Service)
+	e, err := v.Expiry()
+	if err != nil {
+		return err
+	}
+	until := e.Policy.Day(v.Now()).AddDate(0, 0, e.Policy.First())
+	for after := (store.Cursor{}); ; {
+		page, err := v.Read.ExpiryCandidates(until, after, 500)
+		if err != nil {
+			return err
+		}
+		if err := s.runPage(ctx, v, e, page.Items); err != nil {
+			return err
+		}
+		if after = page.Next; after.Empty() {
+			break
+		}
+	}
+	return s.purge(ctx, v, e)
+}
+
+func (s *Service) runPage(ctx context.Context, v *workspace.View, e workspace.Expiry, groups []store.Group) error {
+	ids := make([]uuid.UUID, len(groups))
+	for i, g := range groups {
+		ids[i] = g.ID
+	}
+	sent, err := v.Read.NoticesSent(ids)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		var days []int
+		for _, n := range sent[g.ID] {
+			if n.ExpiresAt.Equal(g.ExpiresAt) {
+				days = append(days, n.Day)
+			}
+		}
+		if v.Ended(&g) {
+			err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return lapse(c, g.ID) })
+		} else if day, ok := e.Policy.Notice(g.ExpiresAt, v.Now(), days); ok {
+			err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return notify(c, g.ID, day) })
+		}
+		if errors.Is(err, store.ErrDuplicate) {
+			err = nil // another instance was first
+		}
+		if err != nil {
+			return fmt.Errorf("expiry of %s: %w", g.Address, err)
+		}
+	}
+	return nil
+}
+
+// notify sends one notice, once: its record and its mail are one change.
+func notify(c *workspace.Change, id uuid.UUID, day int) error {
+	g, err := c.Tx.LockGroup(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	e, err := c.Expiry()
+	if err != nil {
+		return err
+	}
+	if now, due := e.Policy.Notice(g.ExpiresAt, c.Now(), nil); c.Ended(&g) || !due || now > day {
+		return nil // renewed meanwhile, or ended
+	}
+	to, err := c.NoticeRecipients(&g)
+	if err != nil {
+		return err
+	}
+	if err := c.Tx.RecordNotice(store.Notice{GroupID: g.ID, ExpiresAt: g.ExpiresAt, Day: day}); err != nil {
+		return err
+	}
+	l := c.GroupLetter(workspace.LetterDue, &g, workspace.GroupPath(&g, "term"), map[string]string{"when": workspace.DaysIn(g.Language, e.Policy.Days(c.Now(), g.ExpiresAt)),
+		"date": workspace.DateIn(g.Language, g.ExpiresAt.In(e.Policy.Zone)), "recovery": fmt.Sprint(lifecycle.RecoveryDays)})
+	if err := c.Send(&g, to, l); err != nil {
+		return err
+	}
+	return c.Record(event.NoticeSent{Days: day, To: to}, &g)
+}
+
+// lapse ends a group whose time has run out.
+func lapse(c *workspace.Change, id uuid.UUID) error {
+	locked, err := c.Tx.LockGroup(id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	g := workspace.Hold(locked)
+	if g.EndedAt != nil || !c.Ended(&g.Group.Group) {
+		return nil // restored, renewed or ended meanwhile
+	}
+	e, err := c.Expiry()
+	if err != nil {
+		return err
+	}
+	to, err := c.NoticeRecipients(&g.Group.Group)
+	if err != nil {
+		return err
+	}
+	now := c.Now()
+	g.EndedAt, g.Retired = &now, false
+	until := e.Policy.PurgeAt(g.Life())
+	if err := c.Save(g); err != nil {
+		return err
+	}
+	l := c.GroupLetter(workspace.LetterLapsed, &g.Group.Group, workspace.GroupPath(&g.Group.Group, "term"), map[string]string{"date": workspace.DateIn(g.Language, until.In(e.Policy.Zone))})
+	if err := c.Send(&g.Group.Group, to, l); err != nil {
+		return err
+	}
+	return c.Record(event.GroupLapsed{Until: e.Date(until)}, &g.Group.Group)
+}
+
+// purge deletes groups that can no longer be restored.
+func (s *Service) purge(ctx context.Context, v *workspace.View, e workspace.Expiry) error {
+	for {
+		groups, err := v.Read.EndedBefore(e.Policy.Day(v.Now()).AddDate(0, 0, 1-lifecycle.RecoveryDays), 100)
+		if err != nil {
+			return err
+		}
+		purged := 0
+		for _, g := range groups {
+			if v.Now().Before(e.Policy.PurgeAt(g.Life())) {
+				continue
+			}
+			if err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return purgeGroup(c, g.ID) }); err != nil {
+				return err
+			}
+			purged++
+		}
+		if purged == 0 {
+			return nil
+		}
+	}
+}
+
+func purgeGroup(c *workspace.Change, id uuid.UUID) error {
+	if err := c.Tx.LockNesting(); err != nil { // so that nobody nests it meanwhile
+		return err
+	}
+	g, err := c.Tx.LockGroup(id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && g.EndedAt == nil {
+		return nil // purged by another instance, or restored
+	} else if err != nil {
+		return err
+	}
+	if err := c.Tx.Purge(id); err != nil {
+		return err
+	}
+	return c.Record(event.GroupPurged{}, &g)
+}

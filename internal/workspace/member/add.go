@@ -1,0 +1,202 @@
+package member
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Add puts people into a group, or invites them. Whoever can be added is; the results say
+// why the others were not.
+func (s *Service) Add(ctx context.Context, by workspace.Actor, ref string, n api.NewMembers, revision int) (api.AddedAll, error) {
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.AddPeople)
+	if err != nil {
+		return api.AddedAll{}, err
+	}
+	if err := v.Alive(&g.Group); err != nil {
+		return api.AddedAll{}, err
+	}
+	if len(n.People) == 0 && n.List == nil {
+		return api.AddedAll{}, workspace.Wrong("people", nil, "There is nobody in the list. Give at least one address.")
+	}
+	entries, reading := Named("people", n.People), (*api.ListReading)(nil)
+	if n.List != nil {
+		reading = &api.ListReading{}
+		more, err := ReadList(v, "list", *n.List, reading)
+		if err != nil {
+			return api.AddedAll{}, err
+		}
+		entries = append(entries, more...)
+	}
+	for try := 1; ; try++ {
+		results, err := Resolve(v, entries)
+		if err != nil {
+			return api.AddedAll{}, err
+		}
+		out, err := s.add(ctx, by, ref, n, revision, results, reading)
+		if !errors.Is(err, store.ErrDuplicate) || try == 3 { // a new outsider can be added to two groups at once
+			return out, err
+		}
+	}
+}
+
+func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api.NewMembers, revision int, resolved []Result, reading *api.ListReading) (out api.AddedAll, err error) {
+	nesting := func(c *workspace.Change) error {
+		if !hasGroups(resolved) {
+			return nil
+		}
+		return c.Tx.LockNesting()
+	}
+	err = workspace.OnGroupOnce(ctx, s.k, by, ref, access.AddPeople, nesting, n, &out, func(c *workspace.Change, g *workspace.Locked) error {
+		if err := g.CheckRevision(revision); err != nil {
+			return err
+		}
+		if err := c.Alive(&g.Group.Group); err != nil {
+			return err
+		}
+		results := slices.Clone(resolved)
+		way, done, verb := admission.Adding, Join, "added"
+		if n.Way == "invite" {
+			way, done, verb = admission.Inviting, invite, "invited"
+		}
+		if err := Admit(&c.View, &g.Group.Group, results, way, staff(&c.View, &g.Group)); err != nil {
+			return err
+		}
+		if err := done(c, g, results, Entrance{Quiet: n.Quiet}); err != nil {
+			return err
+		}
+		tell(c.Report, results, verb)
+		c.Report.List = reading
+		out = api.AddedAll{Results: Shown(results), Counts: Counts(results), Says: c.Report.Says}
+		for i := range results {
+			if results[i].OK() || results[i].Outcome == "invited" {
+				out.Added++
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// tell puts into a report what becomes of results.
+func tell(report *api.Preview, results []Result, verb string) {
+	n := 0
+	for i := range results {
+		if results[i].OK() || results[i].Outcome == "invited" {
+			n++
+		}
+	}
+	report.Sample, report.Total, report.Ready, report.Counts = Shown(results), len(results), n, Counts(results)
+	is := map[bool]string{true: "is ", false: "are "}[n == 1]
+	if strings.HasPrefix(verb, "can") {
+		is = ""
+	}
+	switch {
+	case n < len(results):
+		report.Says = fmt.Sprintf("%d of %d entries %s%s; the others say why not.", n, len(results), is, verb)
+	case n == 1:
+		report.Says = "1 person " + is + verb + "."
+	default:
+		report.Says = fmt.Sprintf("%d people %s%s.", n, is, verb)
+	}
+}
+
+// Entrance is how people come into a group.
+type Entrance struct {
+	Fact  event.Fact // nil: they were added
+	Quiet bool       // they are not told
+}
+
+// Join puts the people of results that can be into g, which is locked, counts them, tells
+// them, and records it. Open requests and invitations of theirs end.
+func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entrance) error {
+	now := c.Now()
+	var rows []store.Membership
+	var outsiders []store.Person
+	var affected []store.Affected
+	var told, keys []string
+	var ids []uuid.UUID
+	var who []event.Who
+	for i := range results {
+		r := &results[i]
+		if !r.OK() {
+			continue
+		}
+		if r.ID == uuid.Nil {
+			r.ID = store.NewID()
+			outsiders = append(outsiders, store.Person{ID: r.ID, Address: r.Line.Address, AddrKey: r.Line.Address, Name: r.Line.Address, External: true, Active: true,
+				Attributes: []byte("{}"), CreatedAt: now, Version: 1})
+		}
+		m := store.Membership{GroupID: g.ID, MemberID: r.ID, Kind: store.KindPerson, Role: r.Role, Mail: g.DefaultMail, AddedAt: now.Add(time.Duration(i) * time.Microsecond), AddedBy: c.By.String()}
+		did := store.Affected{PersonID: r.ID, Now: r.Role.String()}
+		if r.kind == admission.Group {
+			m.Kind, m.Mail, did.Label = store.KindGroup, true, &r.Line.Address
+		} else if r.ID != c.By.Person.ID {
+			told = append(told, r.Line.Address)
+		}
+		rows, affected, who = append(rows, m), append(affected, did), append(who, r.who())
+		ids, keys = append(ids, r.ID), append(keys, strings.ToLower(r.Line.Address))
+		count(&g.Group.Group, m.Kind, r.Role, r.External, +1)
+	}
+	if len(rows) == 0 || c.Previewing() {
+		return nil
+	}
+	if len(outsiders) > 0 {
+		if err := c.Tx.AddPeople(outsiders); err != nil {
+			return err
+		}
+	}
+	if err := c.Tx.AddMemberships(rows); err != nil {
+		return err
+	}
+	if err := c.Tx.EndRequests(g.ID, ids, store.ToJoin, now); err != nil {
+		return err
+	}
+	if err := c.Tx.CallBackInvitations(g.ID, keys, now); err != nil {
+		return err
+	}
+	if err := c.Save(g); err != nil {
+		return err
+	}
+	if !how.Quiet {
+		if err := c.Send(&g.Group.Group, told, c.AddedLetter(&g.Group.Group)); err != nil {
+			return err
+		}
+	}
+	if how.Fact == nil {
+		how.Fact = event.PeopleAdded{People: event.Of(who...)}
+	}
+	return c.Record(how.Fact, &g.Group.Group, affected...)
+}
+
+// count keeps the counts of a group in step with its memberships.
+func count(g *store.Group, kind int8, role expand.Role, external bool, by int) {
+	switch {
+	case kind == store.KindGroup:
+		g.Nested += by
+		return
+	case role == expand.Owner:
+		g.Owners += by
+	case role == expand.Moderator:
+		g.Moderators += by
+	default:
+		g.Members += by
+	}
+	if external {
+		g.ExternalMembers += by
+	}
+}

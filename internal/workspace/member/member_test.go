@@ -1,0 +1,172 @@
+package member_test
+
+import (
+	"errors"
+	"strings"
+	"sync"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+func TestMembers(t *testing.T) {
+	g := k.Make(t, "Staffed", func(n *api.NewGroup) { n.Externals = "owners" })
+	owner := k.Actor(t, kit.Owner)
+	res, err := k.Member.Add(ctx, owner, g.Address, api.NewMembers{People: []api.NewPerson{
+		{Address: kit.Colleague, Role: "moderator"}, {Address: "New.Pilot@gannetport.example"}, {Address: kit.Member},
+		{Address: "not an address"}, {Address: "typo@merrowline.example"}, {Address: g.Address}, {Address: kit.Left}, {Address: "new.pilot@gannetport.example"},
+	}}, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"added", "added", "already", "refused", "refused", "refused", "refused", "already"}
+	for i, r := range res.Results {
+		if r.Outcome != want[i] || (r.Outcome != "added") != (r.Says != "") {
+			t.Errorf("%s: %s, %q; want %s", r.Given, r.Outcome, r.Says, want[i])
+		}
+	}
+	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 1, Moderators: 2, Members: 2, External: 1}) {
+		t.Errorf("counts: %+v", after.Counts)
+	}
+
+	if _, err := k.Member.ChangeOne(ctx, owner, g.Address, kit.Member, api.MemberPatch{Role: "owner"}, 0); err != nil {
+		t.Error(err)
+	}
+	if err := k.Member.Remove(ctx, owner, g.Address, kit.Colleague, 0); err != nil {
+		t.Error(err)
+	}
+	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 2, Moderators: 1, Members: 1, External: 1}) {
+		t.Errorf("counts: %+v", after.Counts)
+	}
+	for _, c := range []struct {
+		name string
+		do   func() error
+		kind workspace.Kind
+	}{
+		{"an outsider as moderator", func() error {
+			_, err := k.Member.ChangeOne(ctx, owner, g.Address, "new.pilot@gannetport.example", api.MemberPatch{Role: "moderator"}, 0)
+			return err
+		}, workspace.Invalid},
+		{"an unknown role", func() error {
+			_, err := k.Member.ChangeOne(ctx, owner, g.Address, kit.Member, api.MemberPatch{Role: "king"}, 0)
+			return err
+		}, workspace.Invalid},
+		{"somebody who is not in it", func() error { return k.Member.Remove(ctx, owner, g.Address, kit.Auditor, 0) }, workspace.NotFound},
+		{"a moderator who removes", func() error {
+			return k.Member.Remove(ctx, k.Actor(t, kit.Moderator), g.Address, kit.Member, 0)
+		}, workspace.NotAllowed},
+		{"an empty list", func() error {
+			_, err := k.Member.Add(ctx, owner, g.Address, api.NewMembers{}, 0)
+			return err
+		}, workspace.Invalid},
+	} {
+		err := c.do()
+		if err == nil {
+			t.Errorf("%s: was done", c.name)
+		} else if kind, says := kit.KindOf(t, err); kind != c.kind {
+			t.Errorf("%s: %d, %s", c.name, kind, says)
+		}
+	}
+}
+
+// Of two who take away the last two owners at once, one is refused.
+func TestTheLastOwnerStays(t *testing.T) {
+	g := k.Make(t, "Shared Between", func(n *api.NewGroup) { n.Owners = []string{kit.Owner, kit.Colleague} })
+	ines := k.Actor(t, kit.Administrator)
+	errs := make([]error, 2)
+	var all sync.WaitGroup
+	all.Go(func() { errs[0] = k.Member.Remove(ctx, ines, g.Address, kit.Owner, 0) })
+	all.Go(func() {
+		_, errs[1] = k.Member.ChangeOne(ctx, ines, g.Address, kit.Colleague, api.MemberPatch{Role: "member"}, 0)
+	})
+	all.Wait()
+	if (errs[0] == nil) == (errs[1] == nil) {
+		t.Fatalf("removing one: %v; demoting the other: %v", errs[0], errs[1])
+	}
+	if kind, says := kit.KindOf(t, errors.Join(errs...)); kind != workspace.Conflict || !strings.Contains(says, "last owner") {
+		t.Errorf("%d: %s", kind, says)
+	}
+	if after, _ := k.Group.Read(ctx, ines, g.Address); after.Counts.Owners != 1 || len(after.Owners) != 1 {
+		t.Errorf("left with %+v", after.Owners)
+	}
+}
+
+func TestTheOnlyOwnerStays(t *testing.T) {
+	g := k.Make(t, "One Alone")
+	for who, as := range map[string]string{"the owner": kit.Owner, "an administrator": kit.Administrator} {
+		_, demoted := k.Member.ChangeOne(ctx, k.Actor(t, as), g.Address, kit.Owner, api.MemberPatch{Role: "member"}, 0)
+		for what, err := range map[string]error{"removed": k.Member.Remove(ctx, k.Actor(t, as), g.Address, kit.Owner, 0), "demoted": demoted} {
+			if err == nil {
+				t.Errorf("%s by %s", what, who)
+			} else if kind, says := kit.KindOf(t, err); kind != workspace.Conflict || says != "Oda Fenn is the last owner of One Alone. Make somebody else an owner first." {
+				t.Errorf("%s by %s: %d, %s", what, who, kind, says)
+			}
+		}
+	}
+	if _, err := k.Member.ChangeOne(ctx, k.Actor(t, kit.Owner), g.Address, kit.Owner, api.MemberPatch{Delivery: "none"}, 0); err != nil {
+		t.Errorf("its delivery is its own: %v", err)
+	}
+}
+
+func TestLeaving(t *testing.T) {
+	for leave, kind := range map[string]workspace.Kind{"free": -1, "asking": workspace.NotAllowed, "fixed": workspace.NotAllowed} {
+		g := k.Make(t, "Leave "+leave, func(n *api.NewGroup) { n.Leave = leave })
+		err := k.Member.Remove(ctx, k.Actor(t, kit.Member), g.Address, kit.Member, 0)
+		if kind < 0 && err != nil {
+			t.Errorf("%s: %v", leave, err)
+		} else if kind >= 0 {
+			if got, _ := kit.KindOf(t, err); got != kind {
+				t.Errorf("%s: %v", leave, err)
+			}
+		}
+	}
+}
+
+func TestNestedGroupsInMembership(t *testing.T) {
+	inner := k.Make(t, "Inner Ring", func(n *api.NewGroup) { n.Owners = []string{kit.Colleague}; n.People = nil })
+	outer := k.Make(t, "Outer Ring", func(n *api.NewGroup) { n.People = []api.NewPerson{{Address: inner.Address}} })
+	ines := k.Actor(t, kit.Administrator)
+	if outer.Counts.Nested != 1 || outer.Counts.Members != 0 {
+		t.Errorf("counts: %+v", outer.Counts)
+	}
+	d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Colleague})
+	if err != nil || d.Outcome != "allow" || d.Recipients.Count != 2 {
+		t.Errorf("a member by nesting: %+v, %v", d, err)
+	}
+	res, err := k.Member.Add(ctx, ines, inner.Address, api.NewMembers{People: []api.NewPerson{{Address: outer.Address}}}, 0)
+	if err != nil || res.Results[0].Outcome != "refused" || !strings.Contains(res.Results[0].Says, "contain each other") {
+		t.Errorf("a loop: %+v, %v", res, err)
+	}
+	if _, err := k.Life.Retire(ctx, ines, inner.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	if d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Owner}); err != nil || d.Recipients.Count != 1 {
+		t.Errorf("a retired group still gives people: %+v, %v", d, err)
+	}
+}
+
+// What a colleague may not see of a group that they can find stays unsaid.
+func TestPeopleOfAGroupAreTheirs(t *testing.T) {
+	g := k.Make(t, "Discreet")
+	petra := k.Actor(t, kit.Colleague)
+	if _, err := k.Members(petra, g.Address, member.Query{Limit: 10}); err == nil {
+		t.Error("a colleague listed its people")
+	}
+	in, out := k.Member.Remove(ctx, petra, g.Address, kit.Member, 0), k.Member.Remove(ctx, petra, g.Address, kit.Auditor, 0)
+	if in == nil || out == nil || in.Error() != out.Error() {
+		t.Errorf("removing shows who is in it: %v, %v", in, out)
+	}
+	d, err := k.Post.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague})
+	if err != nil || d.Recipients != nil {
+		t.Errorf("a rehearsal shows who is in it: %+v, %v", d.Recipients, err)
+	}
+	if _, err := k.Post.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Member}); err == nil {
+		t.Error("a colleague rehearsed as somebody else")
+	}
+	if got, err := k.Group.Read(ctx, petra, g.Address); err != nil || len(got.Owners) != 1 {
+		t.Errorf("who runs it is for everybody who can find it: %+v, %v", got.Owners, err)
+	}
+}

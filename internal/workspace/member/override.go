@@ -1,0 +1,128 @@
+package member
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Overrides lists what is settled about people in a group: who is barred, trusted or held.
+func (s *Service) Overrides(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.Override], error) {
+	none := api.Page[api.Override]{}
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.SetOverrides)
+	if err != nil {
+		return none, err
+	}
+	after, err := v.Cursor(cursor, "overrides", g.ID)
+	if err != nil {
+		return none, err
+	}
+	p, err := v.Read.Overrides(g.ID, after, limit)
+	if err != nil {
+		return none, err
+	}
+	keys := make([]string, len(p.Items))
+	for i, r := range p.Items {
+		keys[i] = r.AddrKey
+	}
+	people, err := v.Read.PeopleByKeys(keys)
+	return workspace.Page(p, func(r store.Override) api.Override { return shapeOverride(v, r, people[r.AddrKey].Name) }), err
+}
+
+func shapeOverride(v *workspace.View, r store.Override, name string) api.Override {
+	return api.Override{Address: r.AddrKey, Name: name, Override: r.Kind.String(), Reason: r.Reason, By: r.SetBy, At: v.In(r.SetAt), Version: r.Version}
+}
+
+// Override returns what is settled about one address in a group.
+func (s *Service) Override(ctx context.Context, by workspace.Actor, ref, address string) (api.Override, error) {
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.SetOverrides)
+	if err != nil {
+		return api.Override{}, err
+	}
+	addr, err := workspace.ParseAddress("address", address)
+	if err != nil {
+		return api.Override{}, err
+	}
+	row, err := v.Read.Override(g.ID, addr.Key())
+	if err == nil && row.Kind == policy.NoOverride {
+		err = workspace.Fail(workspace.NotFound, "Nothing is settled about %s in %s: its policy holds.", addr, g.Name)
+	}
+	return shapeOverride(v, row, ""), err
+}
+
+// SetOverride bars an address from a group, trusts it, holds it, or takes that back.
+// Whoever is barred is taken out, and what they asked for or were offered ends.
+func (s *Service) SetOverride(ctx context.Context, by workspace.Actor, ref, address string, n api.NewOverride, version int) error {
+	addr, err := workspace.ParseAddress("address", address)
+	if err != nil {
+		return err
+	}
+	to, err := policy.ParseOverride(n.Override)
+	if err != nil {
+		return workspace.Wrong("override", n.Override, "%s", workspace.Words(err))
+	}
+	reason := strings.TrimSpace(n.Reason)
+	return s.k.OnGroup(ctx, by, ref, access.SetOverrides, func(c *workspace.Change, g *workspace.Locked) error {
+		was, err := c.Read.Override(g.ID, addr.Key())
+		if err != nil {
+			return err
+		}
+		if version > 0 && version != was.Version {
+			return workspace.StaleGroup("what is settled about "+addr.Key(), version, was.Version)
+		}
+		p, err := c.Read.PersonByKey(addr.Key())
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		of, id, label := workspace.Who(p), p.ID, (*string)(nil)
+		if id == uuid.Nil {
+			key := addr.Key()
+			of, id, label = event.Who{Address: key}, store.AddressID(key), &key
+		}
+		if was.Kind == to && was.Reason == reason {
+			c.Says("Is so already; nothing changes.")
+			return nil
+		}
+		c.Says(fmt.Sprintf("%s is %s in %s.", of, map[policy.Override]string{policy.NoOverride: "as the policy says", policy.Barred: "barred: out of it, and not writing to it", policy.Trusted: "trusted: their mail never waits", policy.Held: "held: their mail always waits"}[to], g.Name))
+		c.Effect(api.Effect{Field: addr.Key(), From: was.Kind.String(), To: to.String(), Says: c.Report.Says})
+		if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: addr.Key(), Kind: to, Reason: reason, SetBy: by.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
+			return err
+		}
+		if to == policy.Barred {
+			if err := putOut(c, g, p, addr.Key()); err != nil {
+				return err
+			}
+		}
+		if err := c.Save(g); err != nil { // what was decided about mail of a moment ago no longer holds
+			return err
+		}
+		return c.Record(event.OverrideSet{Of: of, From: was.Kind.String(), To: to.String(), Reason: reason}, &g.Group.Group, store.Affected{PersonID: id, Label: label})
+	})
+}
+
+// putOut ends all that somebody who is barred has in g, which is locked.
+func putOut(c *workspace.Change, g *workspace.Locked, p store.Person, key string) error {
+	if p.ID != uuid.Nil {
+		err := TakeOut(c, g, p.ID, admission.Barring)
+		if err != nil && !workspace.IsKind(err, workspace.NotFound) {
+			return err
+		}
+		if err := c.Tx.EndRequests(g.ID, []uuid.UUID{p.ID}, store.ToJoin, c.Now()); err != nil {
+			return err
+		}
+	}
+	return c.Tx.CallBackInvitations(g.ID, []string{key}, c.Now())
+}

@@ -1,0 +1,406 @@
+package member
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/people"
+)
+
+// Bounds of what is done for one list beside reading it.
+const (
+	maxNames = 500  // names that are looked for
+	maxHints = 50   // unknown addresses for which like ones are looked for
+	MaxShown = 1000 // lines of an answer
+)
+
+// Entry is one entry of a request to add people: somebody by address, by name, or known
+// already.
+type Entry struct {
+	Line                        int // where it stands in its list; 0 for one that was named by itself
+	Field, Given, Address, Role string
+	person                      *store.Person
+}
+
+// Result is what an entry comes to. ID is the person or group, nil for a new outsider.
+type Result struct {
+	Entry
+	api.Line
+	ID   uuid.UUID
+	Role expand.Role
+
+	kind  admission.Kind
+	group store.Group // of a group
+	known bool        // who it is: what can be decided about is decided by Admit
+}
+
+// OK reports whether this person can be in the group.
+func (r *Result) OK() bool { return r.Outcome == "added" }
+
+func (r *Result) refuse(status, format string, args ...any) {
+	r.known = false
+	r.Outcome, r.Status, r.Says = "refused", status, fmt.Sprintf(format, args...)
+}
+
+// who names a result in the history.
+func (r *Result) who() event.Who {
+	if r.Name == r.Line.Address {
+		return event.Who{Address: r.Line.Address}
+	}
+	return event.Who{Name: r.Name, Address: r.Line.Address}
+}
+
+// Oneself is a person as somebody to put into a group.
+func Oneself(p store.Person, role expand.Role) []Result {
+	r := Result{Entry: Entry{person: &p}, Line: api.Line{Given: p.Address, Address: p.Address, Name: p.Name, External: p.External}, ID: p.ID, Role: role, known: true}
+	if p.External {
+		r.kind = admission.Outsider
+	}
+	return []Result{r}
+}
+
+// resolver finds out who entries are.
+type resolver struct {
+	v       *workspace.View
+	domains []string
+	people  map[string]store.Person
+	groups  map[string]store.Group
+	seen    map[string]bool
+	names   int
+	hints   int
+}
+
+// Resolve finds out who each entry is. Whether they can be in a group is for Admit to say.
+func Resolve(v *workspace.View, entries []Entry) ([]Result, error) {
+	r := resolver{v: v, seen: make(map[string]bool, len(entries))}
+	var err error
+	if r.domains, err = v.Domains(); err != nil {
+		return nil, err
+	}
+	out := make([]Result, len(entries))
+	addresses := make([]mailaddr.Address, len(entries))
+	var keys []string
+	for i, e := range entries {
+		out[i] = Result{Entry: e, Line: api.Line{Given: workspace.Cut(e.Given, 400), Line: e.Line}, Role: expand.Member, known: true}
+		if e.person == nil && e.Address != "" {
+			if addresses[i], err = mailaddr.Parse(e.Address); err != nil {
+				out[i].refuse("refused", "%s", workspace.Words(err))
+			} else {
+				keys = append(keys, addresses[i].Key())
+			}
+		}
+		if e.Role != "" {
+			var ok bool
+			if out[i].Role, ok = expand.ParseRole(e.Role); !ok {
+				out[i].refuse("refused", "There is no role %q: choose owner, moderator, member.", e.Role)
+			}
+		}
+	}
+	if r.people, err = v.Read.PeopleByKeys(keys); err != nil {
+		return nil, err
+	}
+	if err := r.findGroups(slices.DeleteFunc(keys, func(k string) bool { _, ok := r.people[k]; return ok })); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := r.settle(&out[i], addresses[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// findGroups reads the groups at addresses, as far as the actor can find them.
+func (r *resolver) findGroups(keys []string) error {
+	groups, err := r.v.Read.GroupsByKeys(keys)
+	if err != nil || len(groups) == 0 {
+		return err
+	}
+	ids := make([]uuid.UUID, 0, len(groups))
+	for _, g := range groups {
+		ids = append(ids, g.ID)
+	}
+	visible, err := r.v.Visible(ids)
+	r.groups = map[string]store.Group{}
+	for k, g := range groups {
+		if _, ok := visible[g.ID]; ok {
+			r.groups[k] = g
+		}
+	}
+	return err
+}
+
+// settle says who one entry is.
+func (r *resolver) settle(out *Result, a mailaddr.Address) error {
+	if !out.known {
+		return nil
+	}
+	if out.person == nil && out.Entry.Address == "" {
+		if err := r.byName(out); err != nil || !out.known {
+			return err
+		}
+	}
+	key := a.Key()
+	if out.person != nil {
+		key = out.person.AddrKey
+	}
+	p, isPerson := r.people[key]
+	if out.person != nil {
+		p, isPerson = *out.person, true
+	}
+	nested, isGroup := r.groups[key]
+	out.Line.Address = key
+	switch {
+	case r.seen[key]:
+		out.known = false
+		out.Outcome, out.Status, out.Says = "already", "repeated", "The list names this address twice."
+		return nil
+	case isGroup:
+		out.ID, out.kind, out.group, out.Name, out.Line.Address = nested.ID, admission.Group, nested, nested.Name, nested.Address
+	case isPerson && !p.External:
+		out.ID, out.person, out.Name, out.Line.Address = p.ID, &p, p.Name, p.Address
+	case slices.Contains(r.domains, a.Domain()):
+		out.refuse("unknown", "Nobody in the workspace has this address. Check it for typing mistakes.")
+		if err := r.hint(out, a.Local()); err != nil {
+			return err
+		}
+	default:
+		out.ID, out.kind, out.External, out.Name = p.ID, admission.Outsider, true, p.Name
+		if out.Name == "" {
+			out.Name = key
+		}
+		if err := r.slip(out, a); err != nil {
+			return err
+		}
+	}
+	out.Line.Role = out.Role.String()
+	r.seen[key] = true
+	return nil
+}
+
+// byName looks for the person that a name means.
+func (r *resolver) byName(out *Result) error {
+	if r.names++; r.names > maxNames {
+		out.refuse("unknown", "Names are looked for up to %d in a list. Give an address.", maxNames)
+		return nil
+	}
+	found, err := r.v.Read.TypeAhead(out.Entry.Given, 6)
+	if err != nil {
+		return err
+	}
+	exact := slices.DeleteFunc(slices.Clone(found), func(p store.Person) bool { return !strings.EqualFold(p.Name, out.Entry.Given) })
+	if len(exact) > 0 {
+		found = exact
+	}
+	switch len(found) {
+	case 0:
+		out.refuse("unknown", "Nobody in the workspace has a name like this. Give an address.")
+	case 1:
+		out.person, out.Says = &found[0], "Found by name."
+	default:
+		out.refuse("ambiguous", "Several people have a name like this. Choose one.")
+		out.Choices = people.Names(found)
+	}
+	return nil
+}
+
+// hint looks for people whom a mistyped address may have meant: those whose words
+// begin like its words, else those with an address one or two slips away.
+func (r *resolver) hint(out *Result, local string) error {
+	if r.hints++; r.hints > maxHints {
+		return nil
+	}
+	begun := store.Words(local)
+	for i, word := range begun {
+		begun[i] = string([]rune(word)[:min(3, len([]rune(word)))])
+	}
+	found, err := r.v.Read.TypeAhead(strings.Join(begun, " "), 3)
+	if err != nil {
+		return err
+	}
+	for i := 0; i < len(begun) && len(found) == 0; i++ {
+		like, err := r.v.Read.TypeAhead(begun[i], 200)
+		if err != nil {
+			return err
+		}
+		found = slices.DeleteFunc(like, func(p store.Person) bool {
+			return !mailaddr.NearlySame(naming.LocalOf(p.AddrKey), strings.ToLower(local))
+		})
+	}
+	out.Choices = people.Names(found[:min(len(found), 3)])
+	return nil
+}
+
+// slip refuses an address outside whose domain is a slip of the hand away from one of
+// the workspace's, where somebody has it there.
+func (r *resolver) slip(out *Result, a mailaddr.Address) error {
+	for _, d := range r.domains {
+		if !mailaddr.NearlySame(a.Domain(), d) {
+			continue
+		}
+		p, err := r.v.Read.PersonByKey(strings.ToLower(a.Local()) + "@" + d)
+		switch {
+		case err == nil:
+			out.refuse("unknown", "The domain is a slip away from %s. Was that meant?", d)
+			out.Choices = people.Names([]store.Person{p})
+		case !errors.Is(err, store.ErrNotFound):
+			return err
+		}
+	}
+	return nil
+}
+
+// Admit decides for each result whether they can come into g by a way. staff says that an
+// owner of it or an administrator lets them in. In a change, g is locked.
+func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Way, staff bool) error {
+	var keys []string
+	var ids []uuid.UUID
+	for i := range results {
+		if r := &results[i]; r.known {
+			keys = append(keys, strings.ToLower(r.Line.Address))
+			if r.ID != uuid.Nil {
+				ids = append(ids, r.ID)
+			}
+		}
+	}
+	overrides, err := v.Read.OverridesOf(g.ID, keys)
+	if err != nil {
+		return err
+	}
+	in, err := v.Read.MemberIDs(g.ID, ids)
+	if err != nil {
+		return err
+	}
+	door := v.Door(g)
+	for i := range results {
+		r := &results[i]
+		if !r.known {
+			continue
+		}
+		c := admission.Candidate{Name: r.Name, Address: r.Line.Address, Kind: r.kind, Override: overrides[strings.ToLower(r.Line.Address)], In: in[r.ID]}
+		switch {
+		case r.kind == admission.Group:
+			if err := surroundings(v, g, r, &c); err != nil {
+				return err
+			}
+		case r.person != nil:
+			c.Departed = !r.person.Active
+		}
+		r.apply(admission.In(way, door, c, admission.As{Role: r.Role, Staff: staff}))
+	}
+	return nil
+}
+
+// apply puts a verdict into a result.
+func (r *Result) apply(verdict admission.Verdict) {
+	found := r.Says // "Found by name."
+	switch verdict.Outcome {
+	case admission.Admitted, admission.Asked:
+		r.Outcome = "added"
+	case admission.Already:
+		r.Outcome = "already"
+	default:
+		r.Outcome = "refused"
+	}
+	r.Status, r.Says = verdict.Status, verdict.Says
+	if r.OK() {
+		r.Says = found
+	}
+	switch r.Status {
+	case "ended", "closed":
+		r.Status = "refused"
+	}
+}
+
+// surroundings says where a group that would be nested stands to the one around it.
+func surroundings(v *workspace.View, g *store.Group, r *Result, c *admission.Candidate) error {
+	inner, err := v.Read.NestedAround(r.ID, v.Now())
+	if err != nil {
+		return err
+	}
+	outer, err := v.Read.NestedAround(g.ID, v.Now())
+	if err != nil {
+		return err
+	}
+	c.Ended, c.Itself = v.Ended(&r.group), r.ID == g.ID
+	c.Depth = expand.Depth(r.ID, inner, expand.MaxDepth+1) + expand.Height(g.ID, outer, expand.MaxDepth+1)
+	path := expand.Loop(g.ID, r.ID, inner)
+	if len(path) < 2 {
+		return nil
+	}
+	names, err := v.Visible(path)
+	for _, id := range path {
+		name := "a group that you can't find"
+		if x, ok := names[id]; ok {
+			name = x.Name
+		}
+		c.Path = append(c.Path, name)
+	}
+	return err
+}
+
+// hasGroups reports whether a list holds groups, which are nested.
+func hasGroups(results []Result) bool {
+	return slices.ContainsFunc(results, func(r Result) bool { return r.IsGroup() })
+}
+
+// Counts counts results by status.
+func Counts(results []Result) map[string]int {
+	out := map[string]int{}
+	for i := range results {
+		out[results[i].Status]++
+	}
+	return out
+}
+
+// Shown returns what became of results: all of those named one by one, then up to
+// MaxShown of a list, the ones to look at first.
+func Shown(results []Result) []api.Line {
+	out, done := []api.Line{}, []api.Line{}
+	room := MaxShown
+	for i := range results {
+		switch {
+		case results[i].Entry.Line == 0:
+			out = append(out, results[i].Line)
+		case room > 0 && !results[i].OK():
+			out, room = append(out, results[i].Line), room-1
+		case len(done) < MaxShown:
+			done = append(done, results[i].Line)
+		}
+	}
+	return append(out, done[:min(len(done), room)]...)
+}
+
+// RefusedAsProblems makes problems of results that a creation can't do without. The
+// first n are owners; entries of lists may fail. One that repeats another counts too.
+func RefusedAsProblems(results []Result, n int) (p workspace.Problems) {
+	for i := range results {
+		switch r := &results[i]; {
+		case r.Entry.Line > 0:
+		case !r.OK():
+			p.Add(r.Field, r.Entry.Given, "%s", r.Says)
+		case i < n && r.kind == admission.Group:
+			p.Add(r.Field, r.Entry.Given, "A group can't own a group.")
+		}
+	}
+	return p
+}
+
+// staff reports whether the actor may give roles in a group and answer for outsiders.
+func staff(v *workspace.View, g *workspace.Group) bool { return v.May(access.ChangePeople, g) }
+
+// IsGroup reports whether a result is a group.
+func (r *Result) IsGroup() bool { return r.kind == admission.Group }

@@ -1,0 +1,150 @@
+package naming
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// CheckAddress says whether a group can have an address. What the group own has already
+// does not stand in its way. It names no group that the actor can't find.
+func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposal, error) {
+	p := api.Proposal{Address: address, Status: "invalid", Notes: []string{}, Near: []api.Near{}}
+	domains, err := v.Domains()
+	if err != nil {
+		return p, err
+	}
+	a, err := mailaddr.Parse(address)
+	if err != nil {
+		p.Says = workspace.Words(err)
+		return p, nil
+	}
+	p.Address = a.Key()
+	if !slices.Contains(domains, a.Domain()) {
+		p.Says = fmt.Sprintf("%s is not a domain of this workspace. Choose %s.", a.Domain(), strings.Join(domains, " or "))
+		return p, nil
+	}
+	if why := mailaddr.Reserved(a.Local()); why != "" {
+		p.Status, p.Says = "reserved", fmt.Sprintf("%s is reserved: %s.", a.Local(), why)
+		return p, nil
+	}
+	near, err := v.Read.AddressesNear(a)
+	if err != nil {
+		return p, err
+	}
+	hidden, err := hiddenOf(v, near)
+	if err != nil {
+		return p, err
+	}
+	p.Status, p.Says = "free", "This address is free."
+	for _, n := range near {
+		if n.Ref == own {
+			continue
+		}
+		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias"}[n.Kind], How: "resembling"}
+		switch {
+		case n.Same:
+			how.How, p.Status = "same", "taken"
+			switch {
+			case hidden[n.Ref]:
+				p.Says = "This address is taken."
+			case how.Kind == "alias":
+				p.Says = fmt.Sprintf("This address leads to the group %s.", n.Name)
+			default:
+				p.Says = fmt.Sprintf("This address belongs to the %s %s.", how.Kind, n.Name)
+			}
+		case n.Alike:
+			how.How = "alike"
+			if p.Status != "free" {
+				break
+			}
+			p.Status, p.Says = "alike", fmt.Sprintf("This address is too like %s (%s): people would take one for the other.", n.Address, n.Name)
+			if hidden[n.Ref] {
+				p.Says = "This address is too like one that is taken."
+			}
+		case p.Status == "free" && len(p.Near) == 0 && !hidden[n.Ref]:
+			p.Says = fmt.Sprintf("This address is free, but resembles %s (%s).", n.Address, n.Name)
+		}
+		if !hidden[n.Ref] {
+			p.Near = append(p.Near, how)
+		}
+	}
+	return p, nil
+}
+
+// hiddenOf returns which of the groups near an address the actor can't find.
+func hiddenOf(v *workspace.View, near []store.Taken) (map[uuid.UUID]bool, error) {
+	out := map[uuid.UUID]bool{}
+	if v.By.Subject().ReadsAll() {
+		return out, nil
+	}
+	var ids []uuid.UUID
+	for _, n := range near {
+		if n.Kind != store.KindPerson {
+			ids = append(ids, n.Ref)
+			out[n.Ref] = true
+		}
+	}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	visible, err := v.Visible(ids)
+	for id := range visible {
+		delete(out, id)
+	}
+	return out, err
+}
+
+// CheckAliases checks further addresses of a group as addresses are checked, and
+// returns them as they will be.
+func CheckAliases(v *workspace.View, aliases []string, address string, own uuid.UUID, p *workspace.Problems) ([]string, error) {
+	domains, err := v.Domains()
+	if err != nil {
+		return nil, err
+	}
+	out := []string{}
+	for i, x := range aliases {
+		if !strings.Contains(x, "@") {
+			x += "@" + domains[0]
+		}
+		c, err := CheckAddress(v, x, own)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case c.Status != "free":
+			p.Add(fmt.Sprintf("aliases[%d]", i), x, "%s", c.Says)
+		case c.Address == strings.ToLower(address) || slices.Contains(out, c.Address):
+		default:
+			out = append(out, c.Address)
+		}
+	}
+	return out, nil
+}
+
+// AddressTaken turns the answer to a race for an address into the same words as a check
+// before it.
+func AddressTaken(v *workspace.View, err error, address string) error {
+	if !errors.Is(err, store.ErrDuplicate) {
+		return err
+	}
+	p, err := CheckAddress(v, address, uuid.Nil)
+	if err != nil {
+		return err
+	}
+	return &workspace.Error{Kind: workspace.Conflict, Says: p.Says, Problems: []api.Problem{{Field: "address", Given: address, Says: p.Says}}}
+}
+
+// LocalOf is the part of an address before its @.
+func LocalOf(address string) string {
+	local, _, _ := strings.Cut(address, "@")
+	return local
+}

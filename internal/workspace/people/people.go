@@ -1,0 +1,171 @@
+// Package people is the directory of people, to look at: lists, one person, whom a
+// beginning of a name may mean. Changes of the directory are in package directory.
+package people
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Service looks at people.
+type Service struct{ k *workspace.Kernel }
+
+// New returns the service of a workspace.
+func New(k *workspace.Kernel) *Service { return &Service{k} }
+
+// Query says which people to list.
+type Query struct {
+	Q      string
+	Kind   string // "" or here, departed, external
+	Lacks  string // a field of the directory
+	Sort   string // "" or name; match: the best matches of Q alone, not counted
+	Cursor string
+	Limit  int
+}
+
+// List lists people by name, or those whom Q may mean.
+func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Page[api.Person], error) {
+	none := api.Page[api.Person]{}
+	if err := by.Allow(access.SearchPeople); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	after, err := v.Cursor(l.Cursor, "people", l.Q, l.Kind, l.Lacks)
+	if err != nil {
+		return none, err
+	}
+	q := store.PeopleQuery{Q: l.Q, After: after, Limit: l.Limit, Departed: l.Kind == "departed", External: l.Kind == "external", Lacks: l.Lacks}
+	if q.Departed || q.External {
+		if err := by.Allow(access.ReadDeparted); err != nil {
+			return none, err
+		}
+	}
+	if l.Lacks != "" && !slices.Contains(rule.FieldNames(), l.Lacks) {
+		return none, workspace.Wrong("lacks", l.Lacks, "The directory has no field %q: choose one of %s.", l.Lacks, strings.Join(rule.FieldNames(), ", "))
+	}
+	if l.Sort == "match" {
+		found, err := v.Read.TypeAhead(l.Q, l.Limit)
+		return workspace.Page(store.Page[store.Person]{Items: found, Total: -1}, Shape), err
+	}
+	p, err := v.Read.People(q)
+	return workspace.Page(p, Shape), err
+}
+
+// Shape is a person as the interface shows them.
+func Shape(p store.Person) api.Person {
+	return api.Person{ID: p.ID.String(), Address: p.Address, Name: p.Name, Active: p.Active, External: p.External, Attributes: Fields(p), WorkspaceRole: p.WorkspaceRole, Version: p.Version}
+}
+
+// Fields returns what the directory has of a person.
+func Fields(p store.Person) map[string]string {
+	out := map[string]string{}
+	_ = json.Unmarshal(p.Attributes, &out) // written by us; an unreadable one counts as none
+	return out
+}
+
+// Find returns somebody of the workspace, here or departed, or an address outside that is
+// in a group, by identifier or address.
+func Find(v *workspace.View, ref string) (store.Person, error) {
+	var p store.Person
+	id, err := uuid.Parse(ref)
+	if err == nil {
+		p, err = v.Read.Person(id)
+	} else if addr, bad := mailaddr.Parse(ref); bad == nil {
+		p, err = v.Read.PersonByKey(addr.Key())
+	} else {
+		err = store.ErrNotFound
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return p, errNobody(ref)
+	}
+	return p, err
+}
+
+func errNobody(ref string) error {
+	return workspace.Fail(workspace.NotFound, "There is nobody %q in the workspace. Give an address or an identifier.", workspace.Cut(ref, 100))
+}
+
+// Read returns somebody with the groups they are in, as far as the actor can see who is
+// in those.
+func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api.PersonDetails, error) {
+	none := api.PersonDetails{}
+	if err := by.Allow(access.SearchPeople); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	p, err := Find(v, ref)
+	if err != nil {
+		return none, err
+	}
+	if (p.External || !p.Active) && by.Allow(access.ReadDeparted) != nil {
+		return none, errNobody(ref)
+	}
+	return Details(v, p)
+}
+
+// Details shapes a person with their groups.
+func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
+	out := api.PersonDetails{Person: Shape(p), SignsIn: p.PasswordHash != "" && v.By.Allow(access.ChangeDirectory) == nil, CreatedAt: v.In(p.CreatedAt), DepartedAt: v.InPtr(p.DepartedAt),
+		Groups: []api.PersonGroup{}, May: []string{}}
+	for _, do := range []access.Action{access.ChangeDirectory, access.ReadWorkspaceHistory} {
+		if v.By.Allow(do) == nil {
+			out.May = append(out.May, string(do))
+		}
+	}
+	rows, err := v.Read.GroupsOf(p.ID)
+	if err != nil {
+		return out, err
+	}
+	ids := make([]uuid.UUID, len(rows))
+	for i, r := range rows {
+		ids[i] = r.GroupID
+	}
+	groups, err := v.Visible(ids)
+	for _, r := range rows {
+		if g, ok := groups[r.GroupID]; ok && (p.ID == v.By.Person.ID || v.May(access.SeePeople, &g)) {
+			out.Groups = append(out.Groups, groupOf(v, r))
+		}
+	}
+	return out, err
+}
+
+// groupOf shapes a group that somebody is in.
+func groupOf(v *workspace.View, r store.MembershipRow) api.PersonGroup {
+	return api.PersonGroup{Name: r.Name, Address: r.Address, Role: r.Role.String(), ByRule: r.ByRule, LastOwner: r.Role == expand.Owner && r.Owners == 1, Ended: r.Ended, Since: v.In(r.AddedAt)}
+}
+
+// Names shapes people in brief.
+func Names(all []store.Person) []api.Name {
+	out := make([]api.Name, len(all))
+	for i, p := range all {
+		out[i] = api.Name{Name: p.Name, Address: p.Address}
+	}
+	return out
+}
+
+// CheckName returns what is wrong with a name that people read, or "".
+func CheckName(name string) string {
+	switch n := len([]rune(name)); {
+	case strings.TrimSpace(name) == "":
+		return "The name is empty. Write what people will call it."
+	case n > 200:
+		return "The name is too long: 200 characters is the most. Shorten it."
+	case strings.ContainsFunc(name, unicode.IsControl):
+		return "The name has a line break or another control character in it."
+	}
+	return ""
+}

@@ -1,0 +1,115 @@
+package post_test
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"ivytable.example/ivytable/internal/api"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace/post"
+)
+
+func TestPosts(t *testing.T) {
+	g := k.Make(t, "Posting")
+	if err := k.Send(t, g.Address, kit.Member, true, "proven"); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Send(t, g.Address, kit.Member, false, "unproven"); err != nil {
+		t.Fatal(err)
+	}
+	var no *post.Refused
+	if err := k.Send(t, g.Address, "stranger@elsewhere.example", false, "strange"); !errors.As(err, &no) || !strings.Contains(no.Error(), "Only its members may write to this group.") {
+		t.Fatalf("a stranger: %v", err)
+	}
+	sent := k.Queued(t)
+	slices.Sort(sent["proven"])
+	if !slices.Equal(sent["proven"], []string{kit.Moderator, kit.Owner, kit.Member}) || sent["unproven"] != nil || sent["strange"] != nil {
+		t.Errorf("queued: %v", sent)
+	}
+
+	if _, err := k.Member.ChangeOne(ctx, k.Actor(t, kit.Moderator), g.Address, kit.Moderator, api.MemberPatch{Delivery: "none"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	mod := k.Actor(t, kit.Moderator)
+	waiting, err := k.Post.Waiting(ctx, mod, g.Address, "", 10)
+	if err != nil || len(waiting.Items) != 1 || waiting.Items[0].Subject != "unproven" || waiting.Items[0].Decision.Rule != "suspicious.hold" {
+		t.Fatalf("waiting: %+v, %v", waiting, err)
+	}
+	id := waiting.Items[0].ID
+	if err := k.Decide(k.Actor(t, kit.Member), id, "approve", ""); err == nil {
+		t.Error("a member approved")
+	}
+	if err := k.Decide(mod, id, "maybe", ""); err == nil {
+		t.Error("an unknown verdict was taken")
+	}
+	if err := k.Decide(mod, id, "approve", ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Decide(mod, id, "approve", ""); err == nil {
+		t.Error("approved twice")
+	} else if !strings.Contains(err.Error(), "has been accepted already, by") {
+		t.Error(err)
+	}
+	if sent := k.Queued(t)["unproven"]; len(sent) != 2 || slices.Contains(sent, kit.Moderator) {
+		t.Errorf("approved, it goes to %v; the moderator wants none", sent)
+	}
+
+	if _, err := k.Group.ChangePolicy(ctx, k.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Hold: "everyone"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Send(t, g.Address, kit.Member, true, "held"); err != nil {
+		t.Fatal(err)
+	}
+	waiting, _ = k.Post.Waiting(ctx, mod, g.Address, "", 10)
+	if err := k.Decide(mod, waiting.Items[0].ID, "decline", "Off topic"); err != nil {
+		t.Fatal(err)
+	}
+	if sent := k.Queued(t); !slices.Equal(sent["Declined: held"], []string{kit.Member}) || len(sent) != 1 {
+		t.Errorf("declined: %v", sent)
+	}
+}
+
+// A message to two groups of which one refuses is recorded for neither.
+func TestAcceptIsAllOrNothing(t *testing.T) {
+	open := k.Make(t, "Both Open", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace") })
+	shut := k.Make(t, "Both Shut", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") })
+	var in []post.Incoming
+	for _, ref := range []string{open.Address, shut.Address} {
+		target, err := k.Post.Find(ctx, kit.Address(t, ref))
+		if err != nil {
+			t.Fatal(err)
+		}
+		in = append(in, post.Incoming{To: target, Author: kit.Address(t, kit.Colleague), Proven: true, MessageID: "<both@x>", Subject: "both", Raw: []byte("\r\n")})
+	}
+	if err := k.Post.Accept(ctx, in); err == nil {
+		t.Error("accepted")
+	}
+	if sent := k.Queued(t); len(sent) != 0 {
+		t.Errorf("queued: %v", sent)
+	}
+}
+
+func TestWriteToTheOwners(t *testing.T) {
+	g := k.Make(t, "Asked", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("write_owners=anyone") })
+	if err := k.Send(t, "asked-owners@merrowline.example", "stranger@elsewhere.example", false, "question"); err != nil {
+		t.Fatal(err)
+	}
+	waiting, _ := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	if len(waiting.Items) != 1 {
+		t.Fatalf("an outsider's question: %+v", waiting)
+	}
+	if err := k.Decide(k.Actor(t, kit.Owner), waiting.Items[0].ID, "approve", ""); err != nil {
+		t.Fatal(err)
+	}
+	if sent := k.Queued(t)["question"]; !slices.Equal(sent, []string{kit.Owner}) {
+		t.Errorf("approved, it goes to %v", sent)
+	}
+	if err := k.Send(t, "asked-owners@merrowline.example", kit.Colleague, true, "from a colleague"); err != nil {
+		t.Fatal(err)
+	}
+	if sent := k.Queued(t)["from a colleague"]; !slices.Equal(sent, []string{kit.Owner}) {
+		t.Errorf("went to %v", sent)
+	}
+}

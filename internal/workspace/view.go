@@ -1,0 +1,375 @@
+package workspace
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/lifecycle"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// View is what a use case looks with: who asks, when, and the records as they are. The
+// records of a View are read through the pool, those of a [Change] within it.
+type View struct {
+	Ctx  context.Context
+	By   Actor
+	Read *store.Reads
+
+	now       time.Time
+	clock     func() time.Time // of a change: asked once
+	publicURL string
+	domains   []string
+	expiry    *Expiry
+	zone      *time.Location
+}
+
+// Now returns the time in the workspace, UTC, in whole microseconds. It is fixed: in a
+// change when it is first asked for, which is after the locks.
+func (v *View) Now() time.Time {
+	if v.now.IsZero() {
+		v.now = v.clock()
+	}
+	return v.now
+}
+
+// Link returns the address of a page of the console.
+func (v *View) Link(path string) string { return v.publicURL + path }
+
+// Domains returns the mail domains of the workspace, the main one first.
+func (v *View) Domains() ([]string, error) {
+	if v.domains == nil {
+		var err error
+		if v.domains, err = v.Read.Domains(); err != nil {
+			return nil, err
+		}
+	}
+	return v.domains, nil
+}
+
+// Expiry is the rule for how long groups live, as it is in force.
+type Expiry struct {
+	store.Expiry
+	Policy  lifecycle.Policy
+	Version int
+}
+
+// ExpirySetting is the name under which the rule is kept.
+const ExpirySetting = "expiry"
+
+// DefaultExpiry is the rule until one is set: groups never expire.
+func DefaultExpiry() store.Expiry {
+	return store.Expiry{Scope: string(lifecycle.AllGroups), Notices: []int{30, 15, 1}, TimeZone: "UTC"}
+}
+
+// NewExpiry makes the policy of the core from what is stored.
+func NewExpiry(e store.Expiry, version int) (Expiry, error) {
+	out := Expiry{Expiry: e, Version: version, Policy: lifecycle.Policy{TermDays: e.TermDays, Scope: lifecycle.Scope(e.Scope), Notices: e.Notices, Caretaker: e.Caretaker}}
+	var err error
+	out.Policy.Zone, err = time.LoadLocation(e.TimeZone)
+	return out, err
+}
+
+// Expiry returns the rule for how long groups live.
+func (v *View) Expiry() (Expiry, error) { return v.readExpiry(v.Read.Setting) }
+
+// ShownExpiry is Expiry for a list of groups: a change by another process is seen
+// within five seconds.
+func (v *View) ShownExpiry() (Expiry, error) { return v.readExpiry(v.Read.CachedSetting) }
+
+func (v *View) readExpiry(read func(string, any) (int, error)) (Expiry, error) {
+	if v.expiry != nil {
+		return *v.expiry, nil
+	}
+	e := DefaultExpiry()
+	version, err := read(ExpirySetting, &e)
+	if err != nil {
+		return Expiry{}, err
+	}
+	out, err := NewExpiry(e, version+1) // one that was never set has an ETag too
+	if err == nil {
+		v.expiry = &out
+	}
+	return out, err
+}
+
+// Ended reports whether a group's life is over, also where nobody has come by to say so
+// yet.
+func (v *View) Ended(g *store.Group) bool { return g.Life().Over(v.Now()) }
+
+// Alive is the error for what only a living group takes, nil for one that lives.
+func (v *View) Alive(g *store.Group) error {
+	if v.Ended(g) {
+		return Fail(Conflict, "%s has ended. Restore it first.", g.Name)
+	}
+	return nil
+}
+
+// Door is a group as the core decides about coming in and going out.
+func (v *View) Door(g *store.Group) admission.Door {
+	return admission.Door{Name: g.Name, Owners: OwnersOf(g), Ended: v.Ended(g), Policy: &g.Policy}
+}
+
+// Group is a group with where the actor stands with it.
+type Group struct {
+	store.Group
+	Relation access.Relation
+}
+
+// May reports whether the actor may do something to a group.
+func (v *View) May(do access.Action, g *Group) bool {
+	return v.By.Subject().May(do, g.Relation, &g.Policy)
+}
+
+// SignedIn checks that there is an actor at all, for what everybody may do.
+func (a Actor) SignedIn() error {
+	if a.Person.ID == uuid.Nil {
+		return Fail(SignedOut, "Sign in first.")
+	}
+	return nil
+}
+
+// Allow checks an actor against an action on the workspace.
+func (a Actor) Allow(do access.Action) error { return a.AllowHere(do, false) }
+
+// AllowHere is Allow for what those may whom the workspace lets create groups.
+func (a Actor) AllowHere(do access.Action, everybodyCreates bool) error {
+	if err := a.SignedIn(); err != nil {
+		return err
+	}
+	if !a.Subject().MayHere(do, everybodyCreates) {
+		return Fail(NotAllowed, "%s", do.Refusal())
+	}
+	return nil
+}
+
+// ErrNoGroup is the answer for a group that is not there, and for one that the actor
+// may not find.
+func ErrNoGroup(ref string) error {
+	return Fail(NotFound, "There is no group %q that you can find. Check the address, or ask an administrator.", Cut(ref, 100))
+}
+
+// FindGroup returns the group that ref, an identifier or an address, names when the
+// actor may do something to it.
+func (v *View) FindGroup(ref string, do access.Action) (Group, error) {
+	if err := v.By.SignedIn(); err != nil {
+		return Group{}, err
+	}
+	g, err := v.lookUp(ref)
+	if err != nil {
+		return Group{}, err
+	}
+	return v.allowOn(g, ref, do)
+}
+
+func (v *View) lookUp(ref string) (store.Group, error) {
+	var g store.Group
+	id, err := uuid.Parse(ref)
+	if err == nil && len(ref) == 36 {
+		g, err = v.Read.Group(id)
+	} else {
+		var a mailaddr.Address
+		if a, err = mailaddr.Parse(ref); err != nil {
+			return g, ErrNoGroup(ref)
+		}
+		g, err = v.Read.GroupByAddress(a.Key())
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return g, ErrNoGroup(ref)
+	}
+	return g, err
+}
+
+// allowOn asks permission for an action on a group. Who may not find the group is told,
+// to the letter, that there is none.
+func (v *View) allowOn(g store.Group, ref string, do access.Action) (Group, error) {
+	r, err := v.RelationOf(v.By.Person, &g)
+	if err != nil {
+		return Group{}, err
+	}
+	out := Group{g, r}
+	switch {
+	case v.May(do, &out):
+		return out, nil
+	case v.May(access.ReadGroup, &out):
+		return out, Fail(NotAllowed, "%s", do.Refusal())
+	}
+	return Group{}, ErrNoGroup(ref)
+}
+
+// RelationOf returns where a person stands with a group, counting nested groups.
+func (v *View) RelationOf(p store.Person, g *store.Group) (access.Relation, error) {
+	m, err := v.Read.Membership(g.ID, p.ID)
+	switch {
+	case err == nil:
+		return access.RelationOf(m.Role, false, p.External), nil
+	case !errors.Is(err, store.ErrNotFound):
+		return access.Relation{}, err
+	}
+	above, err := v.Read.Above(p.ID, v.Now())
+	return access.RelationOf(0, slices.Contains(above, g.ID), p.External), err
+}
+
+// RelationsOf is RelationOf for many groups at once, by group.
+func (v *View) RelationsOf(p store.Person, groups []uuid.UUID) (map[uuid.UUID]access.Relation, error) {
+	out := make(map[uuid.UUID]access.Relation, len(groups))
+	if len(groups) == 0 {
+		return out, nil
+	}
+	roles, err := v.Read.Roles(p.ID, groups)
+	if err != nil {
+		return nil, err
+	}
+	above, err := v.Read.Above(p.ID, v.Now())
+	if err != nil {
+		return nil, err
+	}
+	in := make(map[uuid.UUID]bool, len(above))
+	for _, id := range above {
+		in[id] = true
+	}
+	for _, id := range groups {
+		out[id] = access.RelationOf(roles[id], in[id], p.External)
+	}
+	return out, nil
+}
+
+// Visible returns those of some groups that the actor can find, with where the actor
+// stands with them.
+func (v *View) Visible(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
+	groups, err := v.Read.GroupsByID(ids)
+	if err != nil {
+		return nil, err
+	}
+	relations, err := v.RelationsOf(v.By.Person, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[uuid.UUID]Group, len(groups))
+	for id, g := range groups {
+		if x := (Group{g, relations[id]}); v.May(access.ReadGroup, &x) {
+			out[id] = x
+		}
+	}
+	return out, nil
+}
+
+// NoticeRecipients returns who is told about a group: its active owners, else the
+// caretaker, else the administrators.
+func (v *View) NoticeRecipients(g *store.Group) ([]string, error) {
+	owners, err := v.Read.Owners([]uuid.UUID{g.ID})
+	if err != nil {
+		return nil, err
+	}
+	var to []string
+	for _, o := range owners[g.ID] {
+		if o.Active {
+			to = append(to, o.Address)
+		}
+	}
+	if len(to) > 0 {
+		return to, nil
+	}
+	return v.Caretakers()
+}
+
+// Caretakers returns who is told about groups that nobody owns.
+func (v *View) Caretakers() ([]string, error) {
+	e, err := v.Expiry()
+	if err != nil {
+		return nil, err
+	}
+	if e.Caretaker != "" {
+		return []string{e.Caretaker}, nil
+	}
+	return v.Read.Administrators()
+}
+
+// Cursor reads the cursor of a list. what are the filter and the order of the list: a
+// cursor of another list is refused.
+func (v *View) Cursor(given string, what ...any) (store.Cursor, error) {
+	h := fnv.New64a()
+	_ = json.NewEncoder(h).Encode(what)
+	of := base64.RawURLEncoding.EncodeToString(h.Sum(nil))
+	if given == "" {
+		return store.Cursor{Of: of}, nil
+	}
+	c, err := store.ParseCursor(given)
+	switch {
+	case err != nil:
+		return c, Wrong("cursor", Cut(given, 100), "%s.", upperFirst(err.Error()))
+	case c.Of != of:
+		return c, Wrong("cursor", Cut(given, 100), "This cursor belongs to a list with another filter or order. Begin that list from its start.")
+	}
+	return c, nil
+}
+
+func upperFirst(s string) string {
+	if s != "" && s[0] >= 'a' && s[0] <= 'z' {
+		return string(s[0]-'a'+'A') + s[1:]
+	}
+	return s
+}
+
+// Date writes the day of a moment in the workspace's zone, such as 2027-01-02; "" for the
+// zero time and for never.
+func (e Expiry) Date(t time.Time) string {
+	if t.IsZero() || !t.Before(store.Forever) {
+		return ""
+	}
+	return e.Policy.Day(t).Format(time.DateOnly)
+}
+
+// Number writes a number of things: "1 group", "12 groups".
+func Number(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Zone is the time zone in which the workspace counts days; UTC where it can't be read.
+// A change of it by another process is seen within five seconds.
+func (v *View) Zone() *time.Location {
+	if v.zone != nil {
+		return v.zone
+	}
+	v.zone = time.UTC
+	e := DefaultExpiry()
+	if v.expiry != nil {
+		v.zone = v.expiry.Policy.Zone
+	} else if _, err := v.Read.CachedSetting(ExpirySetting, &e); err == nil {
+		if zone, err := time.LoadLocation(e.TimeZone); err == nil {
+			v.zone = zone
+		}
+	}
+	return v.zone
+}
+
+// In gives a moment the offset of the workspace's zone, so that its date is the day that
+// the workspace counts. The zero time stays.
+func (v *View) In(t time.Time) time.Time {
+	if t.IsZero() {
+		return t
+	}
+	return t.In(v.Zone())
+}
+
+// InPtr is In for a moment that may be missing.
+func (v *View) InPtr(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	at := v.In(*t)
+	return &at
+}
