@@ -16,10 +16,6 @@ import (
 	"ivytable.example/ivytable/internal/workspace/post"
 )
 
-// lease is for how long claimed deliveries are one worker's. It is renewed while
-// the worker lives, so it only bounds how long those of a dead one wait.
-const lease = 15 * time.Second
-
 // batch is how many recipients go to the relay in one transaction; RFC 5321,
 // 4.5.3.1.8 obliges every relay to take 100.
 const batch = 100
@@ -38,6 +34,7 @@ type Options struct {
 	Domain      string // by which we greet the relay
 	Workers     int
 	ExpiryEvery time.Duration
+	Lease       time.Duration // for how long claimed deliveries are one worker's; 0: 15 s. It is renewed while the worker lives, so it only bounds how long those of a dead one wait.
 	Log         *slog.Logger
 }
 
@@ -50,7 +47,12 @@ type Runner struct {
 
 // New returns a runner. Its Wake method is for the workspace's Options, so the service is
 // given with Run.
-func New(o Options) *Runner { return &Runner{o: o, wake: make(chan struct{}, 1)} }
+func New(o Options) *Runner {
+	if o.Lease == 0 {
+		o.Lease = 15 * time.Second
+	}
+	return &Runner{o: o, wake: make(chan struct{}, 1)}
+}
 
 // Wake tells that mail was queued. It never blocks.
 func (r *Runner) Wake() {
@@ -104,7 +106,7 @@ func (r *Runner) deliver(ctx context.Context) {
 	idle := time.NewTicker(time.Second)
 	defer idle.Stop()
 	for ctx.Err() == nil {
-		j, err := r.s.Post.Claim(ctx, lease, batch)
+		j, err := r.s.Post.Claim(ctx, r.o.Lease, batch)
 		if err == nil && j != nil {
 			r.Wake() // there may be more, for a worker that waits
 			r.attempt(context.WithoutCancel(ctx), relay, j)
@@ -152,14 +154,14 @@ func (r *Runner) attempt(ctx context.Context, relay *mail.RelayClient, j *post.J
 
 // keep renews the lease of a job until ctx ends.
 func (r *Runner) keep(ctx context.Context, j *post.Job) {
-	tick := time.NewTicker(lease / 3)
+	tick := time.NewTicker(r.o.Lease / 3)
 	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := r.s.Post.Extend(ctx, j, lease); err != nil && ctx.Err() == nil {
+			if err := r.s.Post.Extend(ctx, j, r.o.Lease); err != nil && ctx.Err() == nil {
 				r.o.Log.Error("work failed", "job", "keep a lease", "error", err)
 			}
 		}

@@ -60,12 +60,16 @@ func office(t *testing.T, l net.Listener, refuse func(string) error) *postoffice
 }
 
 // start runs instances of the work against a relay until the test ends.
-func start(t *testing.T, relay string, instances int) {
+func start(t *testing.T, relay string, instances int, lease ...time.Duration) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	for range instances {
-		r := work.New(work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)})
+		o := work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+		if len(lease) > 0 {
+			o.Lease = lease[0]
+		}
+		r := work.New(o)
 		all.Go(func() { r.Run(ctx, k.Service) })
 	}
 	t.Cleanup(func() { cancel(); all.Wait() })
@@ -158,6 +162,31 @@ func TestRelayAway(t *testing.T) {
 	for _, a := range []string{kit.Owner, kit.Moderator, kit.Member} {
 		if n := count(o, a, "while away"); n != 1 {
 			t.Errorf("%s has it %d times", a, n)
+		}
+	}
+}
+
+// A relay that takes longer than a lease gets a message from one worker all the same.
+func TestLeaseIsKept(t *testing.T) {
+	g := k.Make(t, "Slow Relay")
+	l := listen(t, "127.0.0.1:0")
+	var mu sync.Mutex
+	asked := map[string]int{}
+	o := office(t, l, func(to string) error {
+		mu.Lock()
+		asked[to]++
+		mu.Unlock()
+		time.Sleep(1500 * time.Millisecond)
+		return nil
+	})
+	start(t, l.Addr().String(), 2, 300*time.Millisecond)
+	send(t, g, "slow")
+	wait(t, "it arrived", func() bool { return count(o, kit.Owner, "slow") > 0 && idle(t) })
+	mu.Lock()
+	defer mu.Unlock()
+	for _, a := range []string{kit.Owner, kit.Moderator, kit.Member} {
+		if asked[a] != 1 || count(o, a, "slow") != 1 {
+			t.Errorf("the relay was asked to deliver to %s %d times", a, asked[a])
 		}
 	}
 }

@@ -53,8 +53,34 @@ func (c *Change) LockGroup(id uuid.UUID, ref string, do access.Action) (*Locked,
 		return nil, err
 	}
 	c.Now()
+	if err := c.RefreshActor(); err != nil {
+		return nil, err
+	}
 	allowed, err := c.allowOn(g, ref, do)
 	return &Locked{Group: allowed, was: g}, err
+}
+
+// RefreshActor reads again who acts, after the locks: since they asked they may have left,
+// or have lost a role.
+func (c *Change) RefreshActor() error {
+	if c.By.Person.ID == uuid.Nil {
+		return nil
+	}
+	p, err := c.Read.Person(c.By.Person.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return Fail(SignedOut, "Sign in first.")
+	}
+	c.By.Person = p
+	return err
+}
+
+// Allow checks the actor, as they are by now, against an action on the workspace. A use
+// case that changes the workspace asks it after its locks.
+func (c *Change) Allow(do access.Action) error {
+	if err := c.RefreshActor(); err != nil {
+		return err
+	}
+	return c.By.Allow(do)
 }
 
 // Hold wraps a group that was locked by other means and needs no permission.

@@ -86,6 +86,9 @@ func (k *Kernel) MoveClock(ctx context.Context, by Actor, days int) (time.Time, 
 		if err != nil {
 			return err
 		}
+		if err := c.Allow(access.ChangeExpiry); err != nil {
+			return err
+		}
 		ahead += time.Duration(days) * 24 * time.Hour
 		if days == 0 {
 			ahead = 0

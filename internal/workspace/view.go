@@ -131,9 +131,10 @@ func (v *View) May(do access.Action, g *Group) bool {
 	return v.By.Subject().May(do, g.Relation, &g.Policy)
 }
 
-// SignedIn checks that there is an actor at all, for what everybody may do.
+// SignedIn checks that the actor is somebody of the workspace who is here, for what
+// everybody may do.
 func (a Actor) SignedIn() error {
-	if a.Person.ID == uuid.Nil {
+	if !a.Subject().SignedIn {
 		return Fail(SignedOut, "Sign in first.")
 	}
 	return nil

@@ -111,7 +111,9 @@ func (s *Service) Authenticate(ctx context.Context, kind, secret string) (worksp
 
 // SignOut ends the actor's session; a token stays until it is revoked.
 func (s *Service) SignOut(ctx context.Context, by workspace.Actor) error {
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error { return c.Tx.DeleteCredential(Session, by.Person.ID, by.Credential) })
+	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
+		return c.Tx.DeleteCredential(Session, c.By.Person.ID, c.By.Credential)
+	})
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -186,9 +188,9 @@ func (s *Service) RevokeToken(ctx context.Context, by workspace.Actor, id string
 		return none
 	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
-		t, err := c.Read.Credential(Token, by.Person.ID, u)
+		t, err := c.Read.Credential(Token, c.By.Person.ID, u)
 		if err == nil {
-			err = c.Tx.DeleteCredential(Token, by.Person.ID, u)
+			err = c.Tx.DeleteCredential(Token, c.By.Person.ID, u)
 		}
 		if errors.Is(err, store.ErrNotFound) {
 			return none

@@ -100,6 +100,9 @@ func (s *Service) SendLink(ctx context.Context, by workspace.Actor, ref string) 
 		if err != nil {
 			return err
 		}
+		if err := c.Allow(access.ChangeDirectory); err != nil {
+			return err
+		}
 		if p.External || !p.Active {
 			return workspace.Fail(workspace.Conflict, "%s can't sign in: only people of the workspace who are here can.", p.Address)
 		}
@@ -229,11 +232,11 @@ func (s *Service) ChangePassword(ctx context.Context, by workspace.Actor, change
 	}
 	hash := HashPassword(change.Password)
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
-		if _, err := c.Tx.LockPerson(by.Person.ID); err != nil {
+		if _, err := c.Tx.LockPerson(c.By.Person.ID); err != nil {
 			return err
 		}
 		for _, kind := range []string{Session, store.PasswordLink} {
-			if err := c.Tx.EndOtherCredentials(kind, by.Person.ID, by.Credential); err != nil {
+			if err := c.Tx.EndOtherCredentials(kind, c.By.Person.ID, c.By.Credential); err != nil {
 				return err
 			}
 		}

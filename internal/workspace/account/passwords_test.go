@@ -1,6 +1,8 @@
 package account_test
 
 import (
+	"crypto/sha256"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -217,5 +219,54 @@ func TestAnImportMailsLinks(t *testing.T) {
 	mailed := links(t, l)
 	if len(mailed) != 2 || len(mailed["fresh-1@merrowline.example"]) != 1 || mailed["fresh-1@merrowline.example"][0] == mailed["fresh-2@merrowline.example"][0] {
 		t.Errorf("%v", mailed)
+	}
+}
+
+// Who leaves keeps nothing that opens a door, also for the day of their return.
+func TestDepartureEndsCredentials(t *testing.T) {
+	l, ines := k.Hands(t, "departure_ends")
+	petra := l.Actor(t, kit.Colleague)
+	_, session, err := l.Account.SignIn(ctx, kit.Colleague, kit.Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	token, err := l.Account.CreateToken(ctx, petra, api.NewToken{Name: "script"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Account.SendLink(ctx, ines, kit.Colleague); err != nil {
+		t.Fatal(err)
+	}
+	link := links(t, l)[kit.Colleague][0]
+	kept := func() (kept []string) {
+		for kind, secret := range map[string]string{"session": session, "token": token.Secret, "link": link} {
+			sum := sha256.Sum256([]byte(secret))
+			if _, _, err := l.Read().CredentialByHash(sum[:]); err == nil {
+				kept = append(kept, kind)
+			} else if !errors.Is(err, store.ErrNotFound) {
+				t.Fatal(err)
+			}
+		}
+		return kept
+	}
+	if got := kept(); len(got) != 3 {
+		t.Fatalf("there are %v", got)
+	}
+	if _, err := l.Directory.Depart(ctx, ines, kit.Colleague, api.Departure{}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if got := kept(); len(got) > 0 {
+		t.Errorf("after the departure there are %v", got)
+	}
+	if token, err = l.Account.CreateToken(ctx, petra, api.NewToken{Name: "as they left"}); err == nil { // their request was under way
+		if _, err := l.Directory.Return(ctx, ines, kit.Colleague, 0); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := l.Account.Authenticate(ctx, store.TokenCredential, token.Secret); err == nil {
+			t.Error("a token that was made as they left is good when they return")
+		}
+	}
+	if _, err := l.Account.CheckPassword(ctx, kit.Colleague, kit.Password); err != nil {
+		t.Errorf("after the return: %v", err)
 	}
 }

@@ -64,6 +64,9 @@ func (s *Service) Depart(ctx context.Context, by workspace.Actor, ref string, d 
 				return err
 			}
 		}
+		if err := c.Allow(access.ChangeDirectory); err != nil {
+			return err
+		}
 		return depart(c, book, []store.Person{p}, locked[successor.ID], p.Name+" left the organisation")
 	})
 	return s.details(ctx, by, found.ID, err)
@@ -202,6 +205,9 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		if err != nil {
 			return err
 		}
+		if err := c.Allow(access.ChangeDirectory); err != nil {
+			return err
+		}
 		if version > 0 && version != p.Version {
 			return workspace.StaleGroup(p.Name, version, p.Version)
 		}
@@ -212,6 +218,9 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		p.Active, p.DepartedAt = true, nil
 		c.Says(fmt.Sprintf("%s is here again, in their groups as before.", p.Name))
 		if err := c.Tx.SavePerson(&p, false); err != nil {
+			return err
+		}
+		if err := c.Tx.EndCredentials([]uuid.UUID{p.ID}); err != nil { // one that was made while they left
 			return err
 		}
 		if err := c.Record(event.PersonReturned{Of: workspace.Who(p)}, nil, store.Affected{PersonID: p.ID}); err != nil {

@@ -138,6 +138,9 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewPerso
 	p := store.Person{Address: addr.Key(), AddrKey: addr.Key(), Name: strings.TrimSpace(n.Name), Active: true, WorkspaceRole: n.WorkspaceRole, Attributes: attributes, Version: 1}
 	m := made{}
 	err = s.change(ctx, by, n, &m, func(c *workspace.Change, book *rules.Book) error {
+		if err := c.Allow(access.ChangeDirectory); err != nil {
+			return err
+		}
 		p := p
 		p.ID, p.CreatedAt = store.NewID(), c.Now()
 		m.ID = p.ID
@@ -216,6 +219,9 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 			if err := keepAdministrators(c, before, 1); err != nil {
 				return err
 			}
+		}
+		if err := c.Allow(access.ChangeDirectory); err != nil {
+			return err
 		}
 		if err := c.Tx.SavePerson(&after, after.Name != before.Name); err != nil {
 			return err

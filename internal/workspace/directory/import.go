@@ -267,12 +267,19 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 		}
 	}
 	var renamed []store.Person
+	var back []uuid.UUID
 	for _, x := range p.change {
+		if !p.before[x.ID].Active {
+			back = append(back, x.ID)
+		}
 		if x.Name != p.before[x.ID].Name {
 			renamed = append(renamed, x)
 		}
 	}
 	if err := c.Tx.SavePeople(p.change, renamed); err != nil {
+		return err
+	}
+	if err := c.Tx.EndCredentials(back); err != nil {
 		return err
 	}
 	for _, all := range [][]store.Person{p.create, p.change, p.depart} {
@@ -344,5 +351,5 @@ func (p *plan) lock(c *workspace.Change) (map[string]bool, error) {
 		gone = append(gone, q)
 	}
 	p.depart = gone
-	return used, nil
+	return used, c.Allow(access.ChangeDirectory)
 }

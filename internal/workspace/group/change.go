@@ -231,7 +231,7 @@ func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref stri
 		before := g.Policy
 		after, bad := workspace.ApplyPatch(before, patch)
 		bad = append(bad, workspace.Contradictions(after)...)
-		if err := bad.Err(); err != nil && !by.Preview {
+		if err := bad.Err(); err != nil && !c.By.Preview {
 			return err
 		}
 		n, err := population(&c.View, &g.Group.Group)

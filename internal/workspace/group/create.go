@@ -225,6 +225,12 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 			return err
 		}
 	}
+	if err := c.RefreshActor(); err != nil {
+		return err
+	}
+	if err := naming.AllowCreate(&c.View, access.CreateGroup); err != nil {
+		return err
+	}
 	g := workspace.Hold(d.group)
 	if err := member.Admit(&c.View, &g.Group.Group, results, admission.Adding, true); err != nil {
 		return err

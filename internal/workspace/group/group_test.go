@@ -2,6 +2,7 @@ package group_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -176,5 +177,26 @@ func TestPolicyEffectAndChange(t *testing.T) {
 	}
 	if _, err = k.Group.ChangePolicy(ctx, owner, g.Address, kit.Policy("find=members"), 0); err == nil {
 		t.Error("a contradiction was saved")
+	}
+}
+
+// What a change of policy opens a group to is counted without the external members, who are
+// in it but no colleagues.
+func TestPolicyChangeCountsColleagues(t *testing.T) {
+	g := k.Make(t, "Counted", func(n *api.NewGroup) {
+		n.Externals = "owners"
+		n.People = append(n.People, api.NewPerson{Address: "one@gannetport.example"}, api.NewPerson{Address: "two@gannetport.example"})
+	})
+	all, err := k.Read().CountPeople()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for policy, want := range map[string]string{"post=workspace": fmt.Sprintf("The %d colleagues can", all-3), "see_people=owners": "The 1 moderator and 3 members lose this"} {
+		r := kit.Preview(t, k.Actor(t, kit.Owner), func(by workspace.Actor) error {
+			return kit.Last(k.Group.ChangePolicy(ctx, by, g.Address, kit.Policy(policy), 0))
+		})
+		if len(r.Effects) != 1 || !strings.Contains(r.Effects[0].Says, want) {
+			t.Errorf("%s: %+v; want %s", policy, r.Effects, want)
+		}
 	}
 }

@@ -175,3 +175,24 @@ func TestWhoHasLeftCantAcceptAnInvitation(t *testing.T) {
 		t.Errorf("back again: %+v, %v", o, err)
 	}
 }
+
+// Somebody who is barred can't come in by an invitation that is still in their mail.
+func TestBarEndsInvitations(t *testing.T) {
+	const guest = "late.guest@gannetport.example"
+	oda := k.Actor(t, kit.Owner)
+	g := k.Make(t, "Invited Then Barred", func(n *api.NewGroup) { n.Externals = "owners" })
+	k.Queued(t)
+	if _, err := k.Member.Add(ctx, oda, g.Address, api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: guest}}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if p, err := k.Joining.Invitations(ctx, oda, g.Address, "", 5); err != nil || len(p.Items) != 1 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if err := k.Member.SetOverride(ctx, oda, g.Address, guest, api.NewOverride{Override: "barred"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if p, err := k.Joining.Invitations(ctx, oda, g.Address, "", 5); err != nil || len(p.Items) > 0 {
+		t.Errorf("%+v, %v", p, err)
+	}
+	k.Queued(t)
+}

@@ -34,7 +34,7 @@ func New(k *workspace.Kernel) *Service { return &Service{k} }
 func (s *Service) Join(ctx context.Context, by workspace.Actor, ref string, r api.JoinRequest) (api.JoinResult, error) {
 	var out api.JoinResult
 	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.ReadGroup, nil, []any{store.ToJoin, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
-		v, results, err := admit(c, g, by.Person, expand.Member, admission.Joining)
+		v, results, err := admit(c, g, c.By.Person, expand.Member, admission.Joining)
 		if err != nil {
 			return err
 		}
@@ -78,9 +78,9 @@ func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand
 func (s *Service) Leave(ctx context.Context, by workspace.Actor, ref string, r api.JoinRequest) (api.JoinResult, error) {
 	var out api.JoinResult
 	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.ReadGroup, nil, []any{store.ToLeave, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
-		m := admission.Member{Name: by.Person.Name, Role: g.Relation.Role, Through: g.Relation.Role == 0 && g.Relation.Rung == policy.Members, Staff: c.May(access.ChangePeople, &g.Group)}
+		m := admission.Member{Name: c.By.Person.Name, Role: g.Relation.Role, Through: g.Relation.Role == 0 && g.Relation.Rung == policy.Members, Staff: c.May(access.ChangePeople, &g.Group)}
 		if m.Role != 0 {
-			row, err := c.Read.Membership(g.ID, by.Person.ID)
+			row, err := c.Read.Membership(g.ID, c.By.Person.ID)
 			if err != nil {
 				return err
 			}
@@ -98,7 +98,7 @@ func (s *Service) Leave(ctx context.Context, by workspace.Actor, ref string, r a
 			return workspace.Fail(workspace.Conflict, "%s", v.Says)
 		}
 		out = done(c, "You are no longer in %s.", g)
-		return member.TakeOut(c, g, by.Person.ID, admission.Leaving)
+		return member.TakeOut(c, g, c.By.Person.ID, admission.Leaving)
 	})
 	return out, err
 }
@@ -279,7 +279,7 @@ func (s *Service) Withdraw(ctx context.Context, by workspace.Actor, id string) e
 	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
 		r, err := c.Tx.LockRequest(u)
-		if errors.Is(err, store.ErrNotFound) || err == nil && (r.PersonID != by.Person.ID || r.State != store.Undecided) {
+		if errors.Is(err, store.ErrNotFound) || err == nil && (r.PersonID != c.By.Person.ID || r.State != store.Undecided) {
 			return none
 		} else if err != nil {
 			return err
@@ -294,7 +294,7 @@ func (s *Service) Withdraw(ctx context.Context, by workspace.Actor, id string) e
 		if err := c.Tx.SaveRequest(r); err != nil {
 			return err
 		}
-		return c.Record(event.RequestWithdrawn{To: r.Kind}, &g, store.Affected{PersonID: by.Person.ID})
+		return c.Record(event.RequestWithdrawn{To: r.Kind}, &g, store.Affected{PersonID: c.By.Person.ID})
 	})
 }
 

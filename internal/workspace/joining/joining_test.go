@@ -135,7 +135,7 @@ func TestWhoeverIsBarredStaysOut(t *testing.T) {
 		t.Errorf("held: %+v", d)
 	}
 	if kind, _ := kit.KindOf(t, k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "loved"}, 0)); kind != workspace.Invalid {
-		t.Error("an unknown standing was taken")
+		t.Error("an unknown override was taken")
 	}
 	k.Queued(t)
 }
@@ -158,4 +158,86 @@ func TestWhoRunsItAndHowToJoin(t *testing.T) {
 	if to := k.Queued(t)["May I come?"]; !slices.Equal(to, []string{kit.Owner}) {
 		t.Errorf("the owners' mail goes to %v", to)
 	}
+}
+
+// Whatever somebody asked for ends when they come in or go another way, or are barred.
+func TestRequestsEndWithWhatTheyAskFor(t *testing.T) {
+	oda, petra, tove := k.Actor(t, kit.Owner), k.Actor(t, kit.Colleague), k.Actor(t, kit.Member)
+	state := func(g api.Group, by workspace.Actor) string {
+		t.Helper()
+		p, err := k.Joining.Requests(ctx, by, "", true, "", 50)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range p.Items {
+			if r.Group.Address == g.Address {
+				return r.State
+			}
+		}
+		return "none"
+	}
+	bar := func(g api.Group) error {
+		return k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "barred"}, 0)
+	}
+	remove := func(g api.Group) error { return k.Member.Remove(ctx, oda, g.Address, kit.Member, 0) }
+	for name, x := range map[string]struct {
+		by   workspace.Actor
+		ends func(api.Group) error
+	}{
+		"added": {petra, func(g api.Group) error {
+			return kit.Last(k.Member.Add(ctx, oda, g.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Colleague}}}, 0))
+		}},
+		"barred from joining": {petra, bar},
+		"taken out":           {tove, remove},
+		"by rule": {petra, func(g api.Group) error {
+			return kit.Last(k.Rules.Set(ctx, oda, g.Address, api.NewRule{Expression: `department eq "Dispatch"`}, 0))
+		}},
+	} {
+		g := k.Make(t, "Ends When "+name, func(n *api.NewGroup) { n.Leave = "asking" })
+		ask := k.Joining.Join
+		if x.by.Person.ID == tove.Person.ID {
+			ask = k.Joining.Leave
+		}
+		if w, err := ask(ctx, x.by, g.Address, api.JoinRequest{}); err != nil || w.Outcome != "asked" || state(g, x.by) != "open" {
+			t.Fatalf("%s: %+v, %v", name, w, err)
+		}
+		if err := x.ends(g); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		if s := state(g, x.by); s == "open" || s == "none" {
+			t.Errorf("%s: the request is %s", name, s)
+		}
+		if p, err := k.Joining.Requests(ctx, oda, g.Address, false, "", 5); err != nil || p.Total != 0 {
+			t.Errorf("%s: %d wait for a decision, %v", name, p.Total, err)
+		}
+	}
+	k.Queued(t)
+}
+
+// An external person has no account: what opens to the workspace does not open to them.
+func TestExternalPeopleAreNobodyHere(t *testing.T) {
+	const guest = "guest@gannetport.example"
+	k.Make(t, "With A Guest", func(n *api.NewGroup) {
+		n.Externals, n.People = "owners", []api.NewPerson{{Address: guest}}
+	})
+	open := k.Make(t, "Open To Colleagues", func(n *api.NewGroup) {
+		n.Externals, n.Join = "owners", &api.JoinPatch{How: "freely"}
+	})
+	by := k.Actor(t, guest)
+	if !by.Person.External || !by.Person.Active {
+		t.Fatalf("%+v", by.Person)
+	}
+	if _, err := k.Group.Read(ctx, by, open.Address); !workspace.IsKind(err, workspace.SignedOut) {
+		t.Errorf("finds a group: %v", err)
+	}
+	if _, err := k.Joining.Join(ctx, by, open.Address, api.JoinRequest{}); err == nil {
+		t.Error("joins a group")
+	}
+	if p, err := k.Group.List(ctx, by, group.Query{Limit: 50}); err == nil && p.Total > 0 {
+		t.Errorf("lists %d groups", p.Total)
+	}
+	if now, _ := k.Group.Read(ctx, k.Actor(t, kit.Owner), open.Address); now.Counts.External != 0 {
+		t.Errorf("%+v", now.Counts)
+	}
+	k.Queued(t)
 }

@@ -33,7 +33,7 @@ func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string
 		if err != nil {
 			return err
 		}
-		l := store.JoinLink{ID: store.NewID(), Hash: hash, GroupID: g.ID, Note: strings.TrimSpace(n.Note), MaxUses: n.Max, MadeBy: by.String(), MadeAt: c.Now(), ExpiresAt: c.Now().AddDate(0, 0, n.Days)}
+		l := store.JoinLink{ID: store.NewID(), Hash: hash, GroupID: g.ID, Note: strings.TrimSpace(n.Note), MaxUses: n.Max, MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: c.Now().AddDate(0, 0, n.Days)}
 		out = shapeLink(&c.View, l)
 		c.Says(fmt.Sprintf("A link into %s, good until %s.", g.Name, workspace.DateIn("en", l.ExpiresAt.In(e.Policy.Zone))))
 		if err := c.Tx.AddJoinLink(l); err != nil {
@@ -161,7 +161,13 @@ func (s *Service) UseLink(ctx context.Context, by workspace.Actor, secret string
 		if state, says := linkState(&c.View, l); state != "open" {
 			return workspace.Fail(workspace.Conflict, "%s", says)
 		}
-		_, results, err := admit(c, g, by.Person, expand.Member, admission.ByLink)
+		if err := c.RefreshActor(); err != nil {
+			return err
+		}
+		if err := c.By.SignedIn(); err != nil {
+			return err
+		}
+		_, results, err := admit(c, g, c.By.Person, expand.Member, admission.ByLink)
 		if err != nil {
 			return err
 		}

@@ -65,6 +65,9 @@ func (s *Service) SetExpiry(ctx context.Context, by workspace.Actor, e api.Expir
 		if err != nil {
 			return err
 		}
+		if err := c.Allow(access.ChangeExpiry); err != nil {
+			return err
+		}
 		if version > 0 && version != current+1 {
 			return workspace.Fail(workspace.Stale, "Somebody changed the expiry policy since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
 		}

@@ -144,7 +144,7 @@ func (s *Service) purge(ctx context.Context, v *workspace.View, e workspace.Expi
 			if v.Now().Before(e.Policy.PurgeAt(g.Life())) {
 				continue
 			}
-			if err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return purgeGroup(c, g.ID) }); err != nil {
+			if err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return purgeGroup(c, e, g.ID) }); err != nil {
 				return err
 			}
 			purged++
@@ -155,13 +155,13 @@ func (s *Service) purge(ctx context.Context, v *workspace.View, e workspace.Expi
 	}
 }
 
-func purgeGroup(c *workspace.Change, id uuid.UUID) error {
+func purgeGroup(c *workspace.Change, e workspace.Expiry, id uuid.UUID) error {
 	if err := c.Tx.LockNesting(); err != nil { // so that nobody nests it meanwhile
 		return err
 	}
 	g, err := c.Tx.LockGroup(id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && g.EndedAt == nil {
-		return nil // purged by another instance, or restored
+	if errors.Is(err, store.ErrNotFound) || err == nil && (g.EndedAt == nil || c.Now().Before(e.Policy.PurgeAt(g.Life()))) {
+		return nil // purged by another instance, or restored meanwhile
 	} else if err != nil {
 		return err
 	}

@@ -342,7 +342,7 @@ func (s *Service) Remove(ctx context.Context, by workspace.Actor, ref, who strin
 			return err
 		}
 		x := change{remove: true, exit: admission.Removing, staff: c.May(access.ChangePeople, &g.Group)}
-		if by.Is(who) {
+		if c.By.Is(who) {
 			x.exit = admission.Leaving
 		} else if !x.staff {
 			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangePeople.Refusal()) // does not tell who is in it

@@ -2,6 +2,7 @@ package member_test
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -168,5 +169,30 @@ func TestPeopleOfAGroupAreTheirs(t *testing.T) {
 	}
 	if got, err := k.Group.Read(ctx, petra, g.Address); err != nil || len(got.Owners) != 1 {
 		t.Errorf("who runs it is for everybody who can find it: %+v, %v", got.Owners, err)
+	}
+}
+
+// Owners come first in a list, then moderators, then members in the order in which they
+// came.
+func TestMembersAreListedByRole(t *testing.T) {
+	g := k.Make(t, "In Order", func(n *api.NewGroup) {
+		n.Owners = nil
+		n.People = []api.NewPerson{{Address: kit.Colleague}, {Address: kit.Member}, {Address: kit.Moderator, Role: "moderator"}, {Address: kit.Owner, Role: "owner"}}
+	})
+	var got []string
+	for cursor := ""; ; {
+		p, err := k.Members(k.Actor(t, kit.Owner), g.Address, member.Query{Limit: 1, Cursor: cursor})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range p.Items {
+			got = append(got, m.Address)
+		}
+		if cursor = p.Next; cursor == "" {
+			break
+		}
+	}
+	if want := []string{kit.Owner, kit.Moderator, kit.Colleague, kit.Member}; !slices.Equal(got, want) {
+		t.Errorf("listed as %v", got)
 	}
 }

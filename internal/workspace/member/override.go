@@ -98,7 +98,7 @@ func (s *Service) SetOverride(ctx context.Context, by workspace.Actor, ref, addr
 		}
 		c.Says(fmt.Sprintf("%s is %s in %s.", of, map[policy.Override]string{policy.NoOverride: "as the policy says", policy.Barred: "barred: out of it, and not writing to it", policy.Trusted: "trusted: their mail never waits", policy.Held: "held: their mail always waits"}[to], g.Name))
 		c.Effect(api.Effect{Field: addr.Key(), From: was.Kind.String(), To: to.String(), Says: c.Report.Says})
-		if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: addr.Key(), Kind: to, Reason: reason, SetBy: by.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
+		if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: addr.Key(), Kind: to, Reason: reason, SetBy: c.By.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
 			return err
 		}
 		if to == policy.Barred {

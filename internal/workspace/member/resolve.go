@@ -43,8 +43,7 @@ type Result struct {
 	Role expand.Role
 
 	kind  admission.Kind
-	group store.Group // of a group
-	known bool        // who it is: what can be decided about is decided by Admit
+	known bool // who it is: what can be decided about is decided by Admit
 }
 
 // OK reports whether this person can be in the group.
@@ -169,11 +168,11 @@ func (r *resolver) settle(out *Result, a mailaddr.Address) error {
 		out.Outcome, out.Status, out.Says = "already", "repeated", "The list names this address twice."
 		return nil
 	case isGroup:
-		out.ID, out.kind, out.group, out.Name, out.Line.Address = nested.ID, admission.Group, nested, nested.Name, nested.Address
+		out.ID, out.kind, out.Name, out.Line.Address = nested.ID, admission.Group, nested.Name, nested.Address
 	case isPerson && !p.External:
 		out.ID, out.person, out.Name, out.Line.Address = p.ID, &p, p.Name, p.Address
 	case slices.Contains(r.domains, a.Domain()):
-		out.refuse("unknown", "Nobody in the workspace has this address. Check it for typing mistakes.")
+		out.refuse("unknown", unknownAddress)
 		if err := r.hint(out, a.Local()); err != nil {
 			return err
 		}
@@ -263,18 +262,34 @@ func (r *resolver) slip(out *Result, a mailaddr.Address) error {
 	return nil
 }
 
-// Admit decides for each result whether they can come into g by a way. staff says that an
-// owner of it or an administrator lets them in. In a change, g is locked.
+// unknownAddress is said of an address at which there is nobody, or none that the actor
+// can find.
+const unknownAddress = "Nobody in the workspace has this address. Check it for typing mistakes."
+
+// Admit decides for each result whether they can come into g by a way: by what they are
+// now, which may have changed since they were found. staff says that an owner of g or an
+// administrator lets them in. In a change, g is locked.
 func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Way, staff bool) error {
 	var keys []string
-	var ids []uuid.UUID
+	var ids, groupIDs []uuid.UUID
 	for i := range results {
 		if r := &results[i]; r.known {
 			keys = append(keys, strings.ToLower(r.Line.Address))
 			if r.ID != uuid.Nil {
 				ids = append(ids, r.ID)
 			}
+			if r.IsGroup() {
+				groupIDs = append(groupIDs, r.ID)
+			}
 		}
+	}
+	people, err := v.Read.PeopleByID(ids)
+	if err != nil {
+		return err
+	}
+	groups, err := v.Visible(groupIDs)
+	if err != nil {
+		return err
 	}
 	overrides, err := v.Read.OverridesOf(g.ID, keys)
 	if err != nil {
@@ -291,13 +306,19 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 			continue
 		}
 		c := admission.Candidate{Name: r.Name, Address: r.Line.Address, Kind: r.kind, Override: overrides[strings.ToLower(r.Line.Address)], In: in[r.ID]}
-		switch {
-		case r.kind == admission.Group:
+		switch r.kind {
+		case admission.Group:
+			inner, ok := groups[r.ID]
+			if !ok {
+				r.refuse("unknown", unknownAddress)
+				continue
+			}
+			c.Ended = v.Ended(&inner.Group)
 			if err := surroundings(v, g, r, &c); err != nil {
 				return err
 			}
-		case r.person != nil:
-			c.Departed = !r.person.Active
+		case admission.Person:
+			c.Departed = !people[r.ID].Active
 		}
 		r.apply(admission.In(way, door, c, admission.As{Role: r.Role, Staff: staff}))
 	}
@@ -335,7 +356,7 @@ func surroundings(v *workspace.View, g *store.Group, r *Result, c *admission.Can
 	if err != nil {
 		return err
 	}
-	c.Ended, c.Itself = v.Ended(&r.group), r.ID == g.ID
+	c.Itself = r.ID == g.ID
 	c.Depth = expand.Depth(r.ID, inner, expand.MaxDepth+1) + expand.Height(g.ID, outer, expand.MaxDepth+1)
 	path := expand.Loop(g.ID, r.ID, inner)
 	if len(path) < 2 {

@@ -111,6 +111,9 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, ver
 		if err != nil {
 			return err
 		}
+		if err := c.Allow(access.ChangeNaming); err != nil {
+			return err
+		}
 		if version > 0 && version != current+1 {
 			return workspace.Fail(workspace.Stale, "Somebody changed the rules of naming since you read them (version %d, now %d). Read them again, then make your change.", version, current+1)
 		}

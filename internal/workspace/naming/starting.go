@@ -149,6 +149,9 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
+		if err := c.Allow(access.ChangeStartingPoints); err != nil {
+			return err
+		}
 		if version > 0 && version != before.Version {
 			return workspace.StaleGroup("the starting point "+name, version, before.Version)
 		}
@@ -181,6 +184,9 @@ func (s *Service) DeleteStartingPoint(ctx context.Context, by workspace.Actor, n
 	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
 		p, err := c.Tx.LockStartingPoint(name)
+		if err := c.Allow(access.ChangeStartingPoints); err != nil {
+			return err
+		}
 		if errors.Is(err, store.ErrNotFound) {
 			return errNoStart(name)
 		} else if err != nil {

@@ -113,3 +113,30 @@ func TestWriteToTheOwners(t *testing.T) {
 		t.Errorf("went to %v", sent)
 	}
 }
+
+// What has waited longest comes first.
+func TestOldestWaitsFirst(t *testing.T) {
+	g := k.Make(t, "In Line", func(n *api.NewGroup) { n.Hold = "everyone" })
+	want := []string{"one", "two", "three", "four", "five"}
+	for _, subject := range want {
+		if err := k.Send(t, g.Address, kit.Member, true, subject); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var got []string
+	for cursor := ""; ; {
+		p, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, cursor, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range p.Items {
+			got = append(got, x.Subject)
+		}
+		if cursor = p.Next; cursor == "" {
+			break
+		}
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("they wait as %v", got)
+	}
+}

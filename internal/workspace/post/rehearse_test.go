@@ -89,3 +89,39 @@ func TestRehearseEveryQuestion(t *testing.T) {
 		}
 	}
 }
+
+// Who would get a post is told to those alone who may see who is in the group.
+func TestRehearsalsHidePeople(t *testing.T) {
+	g := k.Make(t, "Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("see_people=owners post=workspace") })
+	for who, sees := range map[string]bool{kit.Owner: true, kit.Administrator: true, kit.Auditor: true, kit.Moderator: false, kit.Member: false, kit.Colleague: false} {
+		d, err := k.Post.Rehearse(ctx, k.Actor(t, who), api.Rehearsal{Action: "post", Group: g.Address, As: who})
+		if err != nil || d.Outcome != "allow" || (d.Recipients != nil) != sees {
+			t.Errorf("%s: %+v, %v", who, d, err)
+		}
+	}
+	if d, err := k.Post.Rehearse(ctx, k.Actor(t, kit.Moderator), api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); err != nil || d.Recipients != nil {
+		t.Errorf("for somebody else: %+v, %v", d, err)
+	}
+}
+
+// An external person is not a colleague: only what is open to members or to anyone is open
+// to them.
+func TestRehearsalsKnowOutsiders(t *testing.T) {
+	const member, past = "guest@gannetport.example", "past@gannetport.example"
+	g := k.Make(t, "Guests And Colleagues", func(n *api.NewGroup) {
+		n.Externals = "owners"
+		n.Set("post", "workspace")
+		n.People = append(n.People, api.NewPerson{Address: member}, api.NewPerson{Address: past})
+	})
+	if err := k.Member.Remove(ctx, k.Actor(t, kit.Owner), g.Address, past, 0); err != nil {
+		t.Fatal(err)
+	}
+	for as, want := range map[string]string{member: "allow", kit.Colleague: "allow", past: "refuse", "never@gannetport.example": "refuse"} {
+		for _, q := range []string{"find", "post"} {
+			d, err := k.Post.Rehearse(ctx, k.Actor(t, kit.Owner), api.Rehearsal{Action: q, Group: g.Address, As: as})
+			if err != nil || d.Outcome != want {
+				t.Errorf("%s as %s: %+v, %v; want %s", q, as, d, err, want)
+			}
+		}
+	}
+}

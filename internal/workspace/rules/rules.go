@@ -82,7 +82,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api
 	}
 	var out api.Rule
 	err = s.onRule(ctx, by, ref, func(c *workspace.Change, lock func() (*workspace.Locked, error)) error {
-		match, report, err := review(&c.View, r, by.Preview)
+		match, report, err := review(&c.View, r, c.By.Preview)
 		if err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api
 		if version > 0 && version != before.Version {
 			return workspace.StaleGroup("the rule of "+g.Name, version, before.Version)
 		}
-		next := store.GroupRule{GroupID: g.ID, Expression: r.String(), Guard: DefaultGuard, SetBy: by.Person.Address, SetAt: c.Now(), Version: before.Version + 1}
+		next := store.GroupRule{GroupID: g.ID, Expression: r.String(), Guard: DefaultGuard, SetBy: c.By.Person.Address, SetAt: c.Now(), Version: before.Version + 1}
 		if before.Expression != "" {
 			next.Guard = before.Guard
 		}
@@ -118,13 +118,13 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api
 		c.Says(fmt.Sprintf("%d of %d people match. %d would come, %d would go.", report.Match, report.People, report.Come, report.Go))
 		c.Effect(api.Effect{Field: "rule", From: before.Expression, To: next.Expression, Count: report.Come + report.Go, Says: c.Report.Says})
 		if report.Guarded && !n.Confirm {
-			if by.Preview {
+			if c.By.Preview {
 				c.Report.Problems = append(c.Report.Problems, api.Problem{Field: "confirm", Says: guardSays(len(d.leave), d.byRule, next.Guard)})
 				return nil
 			}
 			return workspace.Fail(workspace.Conflict, "%s", guardSays(len(d.leave), d.byRule, next.Guard))
 		}
-		if by.Preview {
+		if c.By.Preview {
 			return nil
 		}
 		if err := c.Tx.SetRule(next); err != nil {
@@ -287,7 +287,7 @@ func (s *Service) Delete(ctx context.Context, by workspace.Actor, ref string, ke
 			d.leave = nil
 		}
 		c.Effect(api.Effect{Field: "rule", From: r.Expression, Count: len(d.leave), Says: c.Report.Says})
-		if by.Preview {
+		if c.By.Preview {
 			return nil
 		}
 		if err := c.Tx.DeleteRule(g.ID); err != nil {
