@@ -77,10 +77,13 @@ func (k *Kit) Now() time.Time {
 }
 
 // Move moves the time.
-func (k *Kit) Move(days int) {
+func (k *Kit) Move(days int) { k.MoveBy(time.Duration(days) * 24 * time.Hour) }
+
+// MoveBy is Move by less than a day.
+func (k *Kit) MoveBy(d time.Duration) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.now = k.now.AddDate(0, 0, days)
+	k.now = k.now.Add(d)
 }
 
 var hash = sync.OnceValue(func() string { return account.HashPassword(Password) })

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
@@ -16,7 +17,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 )
 
-var half = api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "caretaker@merrowline.example", TimeZone: "UTC"}
+var half = api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "caretaker@merrowline.example", TimeZone: zone}
 
 func run(t *testing.T, l *kit.Kit) map[string][]string {
 	t.Helper()
@@ -272,7 +273,7 @@ func TestForecast(t *testing.T) {
 	l := k.Fresh(t, "forecast")
 	ines := l.Actor(t, kit.Administrator)
 	l.Make(t, "First")
-	if _, err := l.Life.SetExpiry(ctx, ines, api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
+	if _, err := l.Life.SetExpiry(ctx, ines, api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: zone}, 0); err != nil {
 		t.Fatal(err)
 	}
 	l.Move(3)
@@ -284,5 +285,56 @@ func TestForecast(t *testing.T) {
 	}
 	if err != nil || !slices.Equal(got, []int{0, 0, 0, 0, 0, 2, 0, 0}) {
 		t.Errorf("%v, %v; one after 37 days, one after 40", got, err)
+	}
+}
+
+// A group that expires on a day expires on that day by letter, list, history and preview,
+// and takes mail until midnight there.
+func TestADayIsTheSameEverywhere(t *testing.T) {
+	l := k.Fresh(t, "one_day")
+	ines := l.Actor(t, kit.Administrator)
+	g := l.Make(t, "By The Day")
+	e := api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: zone}
+	r := kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetExpiry(ctx, by, e, 0)) })
+	const day = "2027-01-02"
+	if len(r.Sample) != 1 || r.Sample[0].To != day {
+		t.Errorf("the preview says %+v", r.Sample)
+	}
+	if _, err := l.Life.SetExpiry(ctx, ines, e, 0); err != nil {
+		t.Fatal(err)
+	}
+	now, err := l.Group.Read(ctx, ines, g.Address)
+	if err != nil || *now.Term.ExpiresOn != day || now.CreatedAt.Format(time.RFC3339) != "2026-11-23T22:00:00+13:00" {
+		t.Errorf("the group says %s and %s, %v", *now.Term.ExpiresOn, now.CreatedAt.Format(time.RFC3339), err)
+	}
+	weeks, err := l.Life.Forecast(ctx, ines, 12)
+	for _, w := range weeks.Items {
+		if begins, _ := time.Parse(time.DateOnly, w.Begins); w.Groups > 0 && (begins.Format(time.DateOnly) > day || begins.AddDate(0, 0, 7).Format(time.DateOnly) <= day) {
+			t.Errorf("the forecast says the week of %s, %v", w.Begins, err)
+		}
+	}
+	l.Move(33)
+	if sent := run(t, l); sent["By The Day expires in 7 days, on 2 Jan 2027"] == nil {
+		t.Errorf("the letter says %v", sent)
+	}
+	l.Move(6) // 22:00 of the day before
+	if err := l.Send(t, g.Address, kit.Member, true, "the last evening"); err != nil {
+		t.Errorf("two hours before its end: %v", err)
+	}
+	l.MoveBy(119 * time.Minute)
+	if err := l.Send(t, g.Address, kit.Member, true, "the last minute"); err != nil {
+		t.Errorf("a minute before its end: %v", err)
+	}
+	l.MoveBy(time.Minute) // midnight there; 11:00 in UTC
+	if err := l.Send(t, g.Address, kit.Member, true, "too late"); err == nil {
+		t.Error("it takes mail on the day on which it expired")
+	}
+	run(t, l)
+	h, err := l.History.List(ctx, ines, g.Address, "", 1)
+	if err != nil || h.Items[0].Fields["until"] != "2027-02-01" || h.Items[0].At.Format(time.DateOnly) != day {
+		t.Errorf("the history says %+v, %v", h.Items, err)
+	}
+	if now, _ = l.Group.Read(ctx, ines, g.Address); *now.Term.RestorableUntil != "2027-02-01" {
+		t.Errorf("it can be restored until %s", *now.Term.RestorableUntil)
 	}
 }

@@ -2,7 +2,9 @@ package life_test
 
 import (
 	"context"
+	"os"
 	"testing"
+	"time"
 
 	kit "ivytable.example/ivytable/internal/testkit"
 )
@@ -12,4 +14,15 @@ var (
 	k   *kit.Kit
 )
 
-func TestMain(m *testing.M) { kit.Main(m, "life", &k, nil) }
+// The workspace of these tests counts its days in Auckland, where each begins eleven to
+// thirteen hours before that of UTC, and the machine is in a third zone.
+const zone = "Pacific/Auckland"
+
+func TestMain(m *testing.M) {
+	here, err := time.LoadLocation("Asia/Kolkata")
+	if err != nil {
+		os.Exit(1)
+	}
+	time.Local = here
+	kit.Main(m, "life", &k, nil)
+}
