@@ -31,7 +31,7 @@ func (s *Tx) LockSetting(name string, v any) (version int, err error) {
 	if s.looking {
 		return s.Setting(name, v)
 	}
-	if err := s.db.Exec("INSERT IGNORE INTO settings (name, value, version) VALUES (?, 'null', 0)", name).Error; err != nil {
+	if err := s.db.Exec("INSERT INTO settings (name, value, version) VALUES (?, 'null', 0) ON DUPLICATE KEY UPDATE version = version", name).Error; err != nil {
 		return 0, wrap("lock a setting", err)
 	}
 	row, err := readSetting(s.forUpdate(), name)
