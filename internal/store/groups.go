@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -97,6 +98,24 @@ type groupSetting struct {
 	GroupID uuid.UUID `gorm:"primaryKey"`
 	Setting string    `gorm:"primaryKey"`
 	Value   policy.Value
+}
+
+// indexSettings makes groups findable by the settings that came into the table of settings
+// since they were written: in their policies those are what they normally are.
+func (p *Pool) indexSettings(ctx context.Context) error {
+	var known []string
+	if err := p.db.WithContext(ctx).Raw("SELECT DISTINCT setting FROM group_settings").Scan(&known).Error; err != nil {
+		return wrap("read the settings of groups", err)
+	}
+	for s := range policy.Settings {
+		if slices.Contains(known, s.String()) {
+			continue
+		}
+		if err := p.db.WithContext(ctx).Exec("INSERT IGNORE INTO group_settings (group_id, setting, value) SELECT id, ?, ? FROM mail_groups", s.String(), policy.Default()[s]).Error; err != nil {
+			return wrap("index a setting of groups", err)
+		}
+	}
+	return nil
 }
 
 func settingsOf(groups ...*Group) []groupSetting {

@@ -93,6 +93,10 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 		p.Close()
 		return nil, err
 	}
+	if err := p.indexSettings(ctx); err != nil {
+		p.Close()
+		return nil, err
+	}
 	return p, nil
 }
 

@@ -211,6 +211,28 @@ func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
 	}
 }
 
+// Groups are found by a setting that came after them.
+func TestSettingsThatCameLaterAreIndexed(t *testing.T) {
+	s := open(t)
+	g := newGroup("Before", "before-the-setting@merrowline.example")
+	if err := s.AddGroup(g); err != nil {
+		t.Fatal(err)
+	}
+	count := func() (n int64) {
+		t.Helper()
+		if err := s.Pool.db.Model(&groupSetting{}).Where("group_id = ? AND setting = 'hold' AND value = ?", g.ID, policy.Default()[policy.Holding]).Count(&n).Error; err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if err := s.Pool.db.Exec("DELETE FROM group_settings WHERE setting = 'hold'").Error; err != nil || count() != 0 {
+		t.Fatal(err)
+	}
+	if open(t); count() != 1 {
+		t.Errorf("it is in the index %d times", count())
+	}
+}
+
 func TestNesting(t *testing.T) {
 	s := open(t)
 	now := time.Now().UTC()
