@@ -6,7 +6,7 @@ BIN = bin/ivytable
 GO_FILES = $(shell find cmd internal console -name '*.go' -not -path '*/node_modules/*') $(shell find internal -name '*.sql' -o -name '*.html') go.mod go.sum
 CONSOLE_FILES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts
 
-.PHONY: build demo demo-reset test check bench screenshots clean packages test-packages
+.PHONY: build demo demo-reset test test-inside test-outside check bench screenshots clean packages test-packages
 
 build: $(BIN)
 
@@ -48,8 +48,15 @@ check: console/src/api/schema.gen.ts
 	$(GO) vet ./...
 	cd console && npm run -s check
 
+# Both halves at once: the outer one mostly waits for a browser.
 test: test-packages $(BIN) check
-	$(GO) run ./internal/localdb/withdb $(GO) test -race -timeout 20m ./...
+	$(GO) run ./internal/localdb/withdb $(MAKE) -s -j2 test-inside test-outside
+
+test-inside:
+	$(GO) test -race -timeout 20m ./cmd/... ./console ./internal/...
+
+test-outside:
+	$(GO) test -timeout 20m ./e2e/...
 
 bench: packages $(BIN)
 	$(GO) run ./internal/localdb/withdb $(GO) run ./e2e/bench

@@ -367,7 +367,8 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 		act       func(*race) error
 		meanwhile func(*race) func(*store.Tx) error
 		says      string
-		letsOn    bool // what is made meanwhile leaves events of its own
+		letsOn    bool // something is made, and leaves events
+		expires   int  // in how many days the group expires then
 	}{
 		{name: "policy, owner out", act: changePolicy(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error { return r.takeOut(kit.Owner) }, says: mayNot},
 		{name: "policy, owner is a member now", act: changePolicy(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error { return r.demote(kit.Owner) }, says: mayNot},
@@ -621,6 +622,23 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			r.Move(60)
 			return nil
 		}, act: life, meanwhile: func(r *race) func(*store.Tx) error { return r.revive }},
+		{name: "expiry set, renewed", before: func(r *race) error { return r.due(10) }, act: func(r *race) error {
+			_, err := r.Life.SetExpiry(ctx, r.as(administrator), api.Expiry{TermDays: 100, Scope: "all", Notices: []int{30}, TimeZone: "UTC"}, 0)
+			return err
+		}, meanwhile: func(r *race) func(*store.Tx) error {
+			return r.edit(func(g *store.Group) { g.RenewedAt = r.Now().AddDate(0, 0, 5) })
+		}, letsOn: true, expires: 105},
+		{name: "new group, expiry set", hold: heldSetting("expiry"), act: func(r *race) error {
+			g, err := r.Group.Create(ctx, r.as(administrator), api.NewGroup{Name: "Of This Day", Owners: []string{kit.Owner}, Quiet: true})
+			if err == nil {
+				r.id = uuid.MustParse(g.ID)
+			}
+			return err
+		}, meanwhile: func(r *race) func(*store.Tx) error {
+			return func(tx *store.Tx) error {
+				return tx.SaveSetting("expiry", store.Expiry{TermDays: 50, Scope: "all", Notices: []int{30}, TimeZone: "UTC"}, 9)
+			}
+		}, letsOn: true, expires: 50},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			r := &race{Kit: k, t: t}
@@ -673,7 +691,10 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if after.Name != before.Name || after.Members > before.Members {
+			if at := now.AddDate(0, 0, x.expires).Truncate(24 * time.Hour); x.expires > 0 && !after.ExpiresAt.Equal(at) {
+				t.Errorf("it expires on %v; want %v", after.ExpiresAt, at)
+			}
+			if x.says != "" && (after.Name != before.Name || after.Members > before.Members) {
 				t.Errorf("the group is %+v, was %+v", after, before)
 			}
 		})

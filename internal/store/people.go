@@ -257,6 +257,19 @@ func (s *Reads) PeopleByID(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
 	})
 }
 
+// DepartedOf returns those of some people who have left.
+func (s *Reads) DepartedOf(ids []uuid.UUID) (map[uuid.UUID]bool, error) {
+	out := map[uuid.UUID]bool{}
+	return out, inBatches(ids, func(ids []uuid.UUID) error {
+		var gone []uuid.UUID
+		err := s.db.Model(&Person{}).Where("id IN ? AND active = FALSE", ids).Pluck("id", &gone).Error
+		for _, id := range gone {
+			out[id] = true
+		}
+		return wrap("read who has left", err)
+	})
+}
+
 // LockPerson returns a person and keeps others from changing them until the
 // transaction ends.
 func (s *Tx) LockPerson(id uuid.UUID) (p Person, err error) {

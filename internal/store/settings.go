@@ -38,6 +38,17 @@ func (s *Tx) LockSetting(name string, v any) (version int, err error) {
 	return row.into(v, err)
 }
 
+// RLockSetting is Setting for a transaction that goes by it: it keeps the setting as it is
+// until the transaction ends. Many can do so at once.
+func (s *Tx) RLockSetting(name string, v any) (version int, err error) {
+	if err := s.order(rankSettings); err != nil {
+		return version, err
+	}
+	var row settingRow
+	err = s.db.Raw("SELECT value, version FROM settings WHERE name = ?"+s.locking("LOCK IN SHARE MODE"), name).Scan(&row).Error
+	return row.into(v, wrap("read a setting", err))
+}
+
 // settingRow is a setting as it is written; Value is nil for one that was never set.
 type settingRow struct {
 	Value   json.RawMessage

@@ -83,6 +83,13 @@ func NewExpiry(e store.Expiry, version int) (Expiry, error) {
 // Expiry returns the rule for how long groups live.
 func (v *View) Expiry() (Expiry, error) { return v.readExpiry(v.Read.Setting) }
 
+// HoldExpiry is Expiry for a change that goes by it without the lock of a living group: the
+// rule stays as it is until the change ends.
+func (c *Change) HoldExpiry() (Expiry, error) {
+	c.expiry = nil
+	return c.readExpiry(c.Tx.RLockSetting)
+}
+
 // ShownExpiry is Expiry for a list of groups: a change by another process is seen
 // within five seconds.
 func (v *View) ShownExpiry() (Expiry, error) { return v.readExpiry(v.Read.CachedSetting) }

@@ -10,7 +10,7 @@ import (
 	"testing"
 )
 
-var update = flag.Bool("update", false, "write the golden file anew")
+var update = flag.Bool("update", false, "write the golden file again")
 
 var (
 	ines  = Who{"Ines Skerry", "ines.skerry@merrowline.example"}

@@ -13,7 +13,7 @@
 //
 // When a policy would put a date before today plus the first notice, the date is
 // today plus the first notice: nobody is cut off without warning. A date that was
-// nearer than that before the change stays, so that saving a policy anew moves none.
+// nearer than that before the change stays, so that saving a policy again moves none.
 //
 // Everything here is computed from its arguments; now is always one of them.
 package lifecycle

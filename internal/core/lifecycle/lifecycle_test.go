@@ -30,7 +30,7 @@ func TestExpiry(t *testing.T) {
 		{"a nearer date stays", half, Life{Renewed: at("2020-01-01 00:00"), Expires: at("2026-12-01 00:00")}, "2026-12-01 00:00"},
 		{"a nearer date moves further", half, Life{Renewed: at("2026-10-01 00:00"), Expires: at("2026-12-01 00:00")}, "2027-03-30 00:00"},
 		{"a further date comes nearer", half, Life{Renewed: at("2026-01-01 00:00"), Expires: at("2027-12-01 00:00")}, "2026-12-23 00:00"},
-		{"standing", half, Life{Renewed: now, Exempt: true}, ""},
+		{"exempt", half, Life{Renewed: now, Exempt: true}, ""},
 		{"off", Policy{Scope: AllGroups}, Life{Renewed: now}, ""},
 		{"chosen, not this one", Policy{TermDays: 90, Scope: ChosenGroups, Notices: []int{7}}, Life{Renewed: now}, ""},
 		{"chosen", Policy{TermDays: 90, Scope: ChosenGroups, Notices: []int{7}}, Life{Renewed: now, Chosen: true}, "2027-02-21 00:00"},

@@ -145,14 +145,9 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	}
 	pol, bad := workspace.ApplyPatch(pol, n.PolicyPatch)
 	p = append(append(p, bad...), workspace.Contradictions(pol)...)
-	e, err := v.Expiry()
-	if err != nil {
-		return d, nil, err
-	}
 	d.group = store.Group{ID: store.NewID(), Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
 		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), Ruled: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
-	d.group.SetExpires(e.Policy.Expiry(d.group.Life(), v.Now()))
 	d.aliases = n.Aliases
 	return d, p, d.people(v, n)
 }
@@ -217,6 +212,11 @@ func addresses(v *workspace.View, n *api.NewGroup, named corenaming.Result, p *w
 
 // make makes the group, or, where it is only looked at, says what comes of it.
 func (d draft) make(c *workspace.Change, results []member.Result, problems workspace.Problems, quiet bool) error {
+	e, err := c.HoldExpiry()
+	if err != nil {
+		return err
+	}
+	d.group.SetExpires(e.Policy.Expiry(d.group.Life(), c.Now()))
 	if d.rule != nil || slices.ContainsFunc(results, func(r member.Result) bool { return r.IsGroup() }) {
 		if err := c.Tx.LockRules(); err != nil {
 			return err

@@ -126,7 +126,7 @@ func recalculate(c *workspace.Change, next workspace.Expiry) (map[uuid.UUID]time
 	}
 	var all []moved
 	soon := next.Policy.Day(now).AddDate(0, 0, next.Policy.First())
-	err := c.Read.EachLiveGroup(func(batch []store.Group) error {
+	err := c.Tx.LockLiveGroups(func(batch []store.Group) error {
 		for _, g := range batch {
 			life := g.Life()
 			if next.Policy.State(life, now) == lifecycle.Lapsed {

@@ -164,10 +164,10 @@ func TestExpiryRunsInSeveralInstances(t *testing.T) {
 	}
 }
 
-func TestStandingChosenAndCaretaker(t *testing.T) {
-	l := k.Fresh(t, "standing")
+func TestExemptChosenAndCaretaker(t *testing.T) {
+	l := k.Fresh(t, "exempt")
 	ines := l.Actor(t, kit.Administrator)
-	g := l.Make(t, "Standing")
+	g := l.Make(t, "Exempt")
 	reason := "Required by law"
 	if _, err := l.Group.Change(ctx, l.Actor(t, kit.Owner), g.Address, api.GroupPatch{Exempt: &reason}, 0); err == nil {
 		t.Error("an owner exempted a group")
@@ -178,11 +178,11 @@ func TestStandingChosenAndCaretaker(t *testing.T) {
 		t.Fatal(err)
 	}
 	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &reason}, 0); err != nil || g.Term.ExpiresOn != nil || g.Term.Exempt.By != kit.Administrator {
-		t.Errorf("standing: %+v, %v", g.Term, err)
+		t.Errorf("exempt: %+v, %v", g.Term, err)
 	}
 	none := ""
 	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &none}, 0); err != nil || g.Term.ExpiresOn == nil {
-		t.Errorf("no longer standing: %+v, %v", g.Term, err)
+		t.Errorf("no longer exempt: %+v, %v", g.Term, err)
 	}
 
 	chosen := half

@@ -283,7 +283,7 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 			}
 		}
 	}
-	people, err := v.Read.PeopleByID(ids)
+	departed, err := v.Read.DepartedOf(ids)
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 				return err
 			}
 		case admission.Person:
-			c.Departed = !people[r.ID].Active
+			c.Departed = departed[r.ID]
 		}
 		r.apply(admission.In(way, door, c, admission.As{Role: r.Role, Staff: staff}))
 	}
