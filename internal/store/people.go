@@ -442,6 +442,12 @@ func (s *Reads) CountPeople() (n int64, err error) {
 	return n, wrap("count people", err)
 }
 
+// CachedCountPeople is CountPeople for what is shown: a change by another process is seen
+// within five seconds.
+func (s *Reads) CachedCountPeople() (int64, error) {
+	return load(s, &s.cache.counts, &s.cache.at.people, "people", s.CountPeople)
+}
+
 // Taken is what stands at or near an address.
 type Taken struct {
 	Address string

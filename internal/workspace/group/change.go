@@ -220,7 +220,11 @@ func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*
 // ChangePolicy changes a group's policy and keeps the effect with the change.
 func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
 	var id uuid.UUID
-	err := s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
+	everybody, err := s.k.View(ctx, by).Read.CachedCountPeople()
+	if err != nil {
+		return api.Group{}, err
+	}
+	err = s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
 		if err := g.CheckVersion(version); err != nil {
 			return err
@@ -234,12 +238,8 @@ func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref stri
 		if err := bad.Err(); err != nil && !c.By.Preview {
 			return err
 		}
-		n, err := population(&c.View, &g.Group.Group)
-		if err != nil {
-			return err
-		}
 		r := c.Report
-		r.Effects, r.Policy, r.Problems = workspace.PolicyEffects(before, after, n), workspace.Summary(after), append(r.Problems, bad...)
+		r.Effects, r.Policy, r.Problems = workspace.PolicyEffects(before, after, population(&g.Group.Group, int(everybody))), workspace.Summary(after), append(r.Problems, bad...)
 		c.Warn(after.Warnings())
 		c.Says("Nothing changes.")
 		if n := len(r.Effects); n > 0 {
@@ -265,9 +265,9 @@ func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref stri
 	return ReadAfter(s.k.View(ctx, by), id, err)
 }
 
-// population says how many people stand on each rung of a group.
-func population(v *workspace.View, g *store.Group) (policy.Population, error) {
-	all, err := v.Read.CountPeople()
+// population says how many people stand on each rung of a group, of everybody in the
+// workspace.
+func population(g *store.Group, everybody int) policy.Population {
 	inside := g.Owners + g.Moderators + g.Members - g.ExternalMembers
-	return policy.Population{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, Colleagues: max(0, int(all)-inside)}, err
+	return policy.Population{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, Colleagues: max(0, everybody-inside)}
 }
