@@ -66,7 +66,7 @@ type NewGroup struct {
 	Traits        []string     `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
 	Delivery      string       `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome       string       `json:"welcome,omitempty" maxLength:"2000"`
-	Owners        []string     `json:"owners" maxItems:"100" doc:"Addresses"`
+	Owners        []string     `json:"owners,omitempty" maxItems:"100" doc:"Addresses; left out, whoever makes a group for themselves owns it"`
 	People        []NewPerson  `json:"people,omitempty" maxItems:"10000"`
 	Lists         []PeopleList `json:"lists,omitempty" maxItems:"20" doc:"Lists of people to put into it; whoever of them can't be is left out"`
 	Rule          string       `json:"rule,omitempty" maxLength:"4000" doc:"A rule of membership, as a SCIM filter"`

@@ -150,8 +150,8 @@ func (s *server) outgoing(ctx context.Context, err error) error {
 	return s.problem(ctx, err)
 }
 
-// knownParameters refuses parameters that an operation does not have: a list that ignored
-// its filter would show everything.
+// knownParameters refuses parameters that an operation does not have, or that are given
+// twice: a list that ignored its filter would show everything.
 func knownParameters(a huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		u := ctx.URL()
@@ -167,7 +167,10 @@ func knownParameters(a huma.API) func(huma.Context, func(huma.Context)) {
 			}
 		}
 		var unknown []error
-		for name := range given {
+		for name, values := range given {
+			if len(values) > 1 {
+				unknown = append(unknown, &huma.ErrorDetail{Location: "query." + name, Message: "is given more than once", Value: values})
+			}
 			if !slices.Contains(known, name) {
 				unknown = append(unknown, &huma.ErrorDetail{Location: "query." + name, Message: fmt.Sprintf("there is no parameter of this name; there are %s", listed(known)), Value: given.Get(name)})
 			}

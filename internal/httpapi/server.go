@@ -236,10 +236,12 @@ func newProblem(status int, detail string) *failure {
 	return &failure{api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
 }
 
+const isMissing = " is missing"
+
 func init() {
 	huma.DefaultArrayNullable = false // an empty list is [], never null
 	for message, plain := range map[*string]string{
-		&validation.MsgUnexpectedProperty: "there is no field of this name here", &validation.MsgExpectedRequiredProperty: "%s is missing",
+		&validation.MsgUnexpectedProperty: "there is no field of this name here", &validation.MsgExpectedRequiredProperty: "%s" + isMissing,
 		&validation.MsgExpectedRFC3339Date: "has to be a day, such as 2026-11-23", &validation.MsgExpectedOneOf: "has to be one of %s",
 		&validation.MsgExpectedBoolean: "has to be true or false", &validation.MsgExpectedNumber: "has to be a number", &validation.MsgExpectedInteger: "has to be a whole number",
 		&validation.MsgExpectedString: "has to be text", &validation.MsgExpectedArray: "has to be a list", &validation.MsgExpectedObject: "has to be an object",
@@ -258,8 +260,14 @@ func init() {
 				p.Problems = append(p.Problems, api.Problem{Says: upperFirst(err.Error()) + "."})
 				continue
 			}
-			field := strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(d.Location, "body."), "query."), "path."), "header.")
-			p.Problems = append(p.Problems, api.Problem{Field: field, Given: short(d.Value), Says: upperFirst(d.Message) + "."})
+			at, says, given := d.Location, d.Message, short(d.Value)
+			if name, missing := strings.CutSuffix(says, isMissing); missing { // what is given there is all around it
+				at, says, given = at+"."+name, "has to be given", nil
+			}
+			for _, part := range []string{"body.", "query.", "path.", "header."} {
+				at = strings.TrimPrefix(at, part)
+			}
+			p.Problems = append(p.Problems, api.Problem{Field: at, Given: given, Says: upperFirst(says) + "."})
 		}
 		if len(p.Problems) > 0 {
 			first := p.Problems[0]
