@@ -44,6 +44,10 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewGroup
 		return api.Group{}, err
 	}
 	if len(problems) > 0 && !by.Preview {
+		v = s.k.View(ctx, by)
+		if found, err := workspace.Answered(v, asked, &answer); found || err != nil { // the same request took the address meanwhile
+			return ReadAfter(v, answer.ID, err)
+		}
 		return api.Group{}, d.refusal(problems)
 	}
 	for try := 1; ; try++ {

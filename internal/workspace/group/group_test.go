@@ -200,3 +200,27 @@ func TestPolicyChangeCountsColleagues(t *testing.T) {
 		}
 	}
 }
+
+// A client that repeats a request while the first is under way gets the one group.
+func TestRepeatsAtOnceMakeOneGroup(t *testing.T) {
+	by := kit.Keyed(k.Actor(t, kit.Administrator), "at-once")
+	var all sync.WaitGroup
+	ids := make(chan string, 40)
+	for range cap(ids) {
+		all.Go(func() {
+			g, err := k.Group.Create(ctx, by, api.NewGroup{Name: "Asked Often", Owners: []string{kit.Owner}, Quiet: true})
+			if err != nil {
+				t.Error(err)
+			}
+			ids <- g.ID
+		})
+	}
+	all.Wait()
+	close(ids)
+	first := <-ids
+	for id := range ids {
+		if id != first {
+			t.Errorf("one got %s, another %s", first, id)
+		}
+	}
+}
