@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace/group"
@@ -205,9 +206,10 @@ func TestPolicyChangeCountsColleagues(t *testing.T) {
 func TestRepeatsAtOnceMakeOneGroup(t *testing.T) {
 	by := kit.Keyed(k.Actor(t, kit.Administrator), "at-once")
 	var all sync.WaitGroup
-	ids := make(chan string, 40)
-	for range cap(ids) {
+	ids := make(chan string, 150)
+	for i := range cap(ids) {
 		all.Go(func() {
+			time.Sleep(time.Duration(i) * 100 * time.Microsecond) // some come as the first is being made
 			g, err := k.Group.Create(ctx, by, api.NewGroup{Name: "Asked Often", Owners: []string{kit.Owner}, Quiet: true})
 			if err != nil {
 				t.Error(err)
