@@ -1,6 +1,9 @@
 # Ivy Table. On a fresh Debian machine with Go, Node and make: make demo, make test.
 
 export GOTOOLCHAIN = local
+# The same for everything but the race detector, so that no package is compiled twice.
+export CGO_ENABLED = 0
+export GOFLAGS = -trimpath
 GO ?= go
 BIN = bin/ivytable
 GO_FILES = $(shell find cmd internal console -name '*.go' -not -path '*/node_modules/*') $(shell find internal -name '*.sql' -o -name '*.html') go.mod go.sum
@@ -35,7 +38,7 @@ console/dist/index.html: $(CONSOLE_FILES) console/src/api/schema.gen.ts console/
 	@touch $@
 
 $(BIN): $(GO_FILES) console/dist/index.html
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags='-s -w' -o $@ ./cmd/ivytable
+	$(GO) build -ldflags='-s -w' -o $@ ./cmd/ivytable
 
 demo: packages $(BIN)
 	@exec $(BIN) demo
@@ -53,7 +56,7 @@ test: test-packages $(BIN) check
 	$(GO) run ./internal/localdb/withdb $(MAKE) -s -j2 test-inside test-outside
 
 test-inside:
-	$(GO) test -race -timeout 20m ./cmd/... ./console ./internal/...
+	CGO_ENABLED=1 $(GO) test -race -timeout 20m ./cmd/... ./console ./internal/...
 
 test-outside:
 	$(GO) test -timeout 20m ./e2e/...

@@ -70,18 +70,18 @@ func Forget(dir string) error {
 const marker = "db.password"
 
 // Fill makes the sample workspace when there is nobody in the records, dated back
-// from today, and reports whether it did.
-func Fill(ctx context.Context, pool *store.Pool, today time.Time) (bool, error) {
+// from now, and reports whether it did.
+func Fill(ctx context.Context, pool *store.Pool, now time.Time) (bool, error) {
 	if n, err := pool.Reads(ctx).CountPeople(); err != nil || n > 0 {
 		return false, err
 	}
-	f := &filler{pool: pool, r: rand.New(rand.NewPCG(7, 11)), today: today.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
+	f := &filler{pool: pool, r: rand.New(rand.NewPCG(7, 11)), last: now.UTC(), today: now.UTC().Truncate(24 * time.Hour).Add(9 * time.Hour), by: map[string][]store.Person{}}
 	var err error
 	f.Service, err = service.New(ctx, pool, workspace.Options{Now: func() time.Time { return f.now }, PublicURL: "http://127.0.0.1:8480"})
 	if err != nil {
 		return false, err
 	}
-	f.now = f.today.AddDate(0, 0, -firstDay)
+	f.on(firstDay, 0)
 	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws} {
 		if err := step(ctx); err != nil {
 			return false, err
@@ -97,11 +97,20 @@ type filler struct {
 	*service.Service
 	pool  *store.Pool
 	r     *rand.Rand
-	today time.Time
+	last  time.Time // nothing of the sample is later
+	today time.Time // its working day begins
 	now   time.Time
 	ines  workspace.Actor
 	by    map[string][]store.Person // people by department
 	all   []store.Person
+}
+
+// on moves the time to a working day so many days back, and how far into it.
+func (f *filler) on(back int, into time.Duration) {
+	f.now = f.today.AddDate(0, 0, -back).Add(into)
+	if f.now.After(f.last) {
+		f.now = f.last
+	}
 }
 
 // people makes 240 people. One in twelve lacks an attribute, as in real directories.
@@ -157,7 +166,7 @@ func (f *filler) years(ctx context.Context) error {
 		return err
 	}
 	for back := firstDay; back >= 0; back-- {
-		f.now = f.today.AddDate(0, 0, -back)
+		f.on(back, 0)
 		for i, g := range groups {
 			ref := g.address()
 			var err error
@@ -238,7 +247,7 @@ func (f *filler) of(from string) []store.Person {
 // mail sends posts of the last weeks, as the people of each group would have.
 func (f *filler) mail(ctx context.Context) error {
 	for i, p := range posts {
-		f.now = f.today.AddDate(0, 0, -p.back).Add(time.Duration(i*37%480) * time.Minute)
+		f.on(p.back, time.Duration(i*37%480)*time.Minute)
 		raw := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n",
 			p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), i, mainDomain, p.text)
 		m, err := mail.Parse([]byte(raw))
@@ -268,7 +277,7 @@ func (f *filler) mail(ctx context.Context) error {
 // flaws puts in what a well-run workspace does not have: somebody who left and
 // still owns a group, and groups whose last owner is gone.
 func (f *filler) flaws(ctx context.Context) error {
-	f.now = f.today
+	f.on(0, 0)
 	if err := f.departure(ctx); err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ func TestFill(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	today := time.Date(2026, 11, 23, 15, 0, 0, 0, time.UTC)
+	today := time.Date(2026, 11, 23, 5, 0, 0, 0, time.UTC)
 	if made, err := Fill(ctx, s, today); err != nil || !made {
 		t.Fatalf("%v, %v", made, err)
 	}
@@ -48,6 +48,9 @@ func TestFill(t *testing.T) {
 		if _, _, err := w.Account.SignIn(ctx, who, Password); err != nil {
 			t.Errorf("%s: %v", who, err)
 		}
+	}
+	if h, err := w.History.List(ctx, ines, "", "", 1); err != nil || h.Items[0].At.After(today) {
+		t.Errorf("the sample goes on into the future: %+v, %v", h.Items, err)
 	}
 	for _, state := range lifecycle.States {
 		p, err := w.Group.List(ctx, ines, group.Query{States: []string{string(state)}, Limit: 200})

@@ -400,7 +400,7 @@ function AddPeople({ group: g }: { group: Group }) {
           <>
             <PeoplePicker
               label="Name or address"
-              placeholder="Begin to type a name; a group’s address nests the group"
+              placeholder="Begin to type a name; a group's address nests the group"
               outsiders
               taken={taken}
               onPick={(address, name) => setList((l) => [...l, { address, name }])}

@@ -144,7 +144,7 @@ export function RuleMatchView({ preview }: { preview: Preview }) {
             <span className="warn">
               {plural(l.people, 'person has', 'people have')} no {l.label}
             </span>
-            , of {e.people}: the rule can’t tell whether they match.
+            , of {e.people}: the rule can't tell whether they match.
           </Text>
         ))}
       {e.near > 0 && (
@@ -208,7 +208,7 @@ export function Rule({ group: g }: { group: Group }) {
       <Stack gap="3">
         {!open && !r && (
           <Text color="fg.muted" fontSize="sm">
-            Without a rule, people are put in by hand. With one, whoever’s directory attributes match is in, and goes
+            Without a rule, people are put in by hand. With one, whoever's directory attributes match is in, and goes
             when they no longer do.
           </Text>
         )}

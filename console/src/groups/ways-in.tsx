@@ -196,8 +196,8 @@ function Overrides({ group: g }: { group: Group }) {
     <Panel title="Settled about people">
       <Stack gap="3">
         <Text color="fg.muted" fontSize="sm">
-          What is settled about a person goes before what the group says. Whoever is barred is taken out, can’t join,
-          ask or be added, and can’t write to it.
+          What is settled about a person goes before what the group says. Whoever is barred is taken out, can't join,
+          ask or be added, and can't write to it.
         </Text>
         <HStack as="form" wrap="wrap" onSubmit={(e) => void draft.save(e)}>
           <Input size="sm" w="16rem" aria-label="Address" placeholder="Address" {...draft.register('address')} />

@@ -13,7 +13,7 @@ const outcomes: Record<string, string> = {
   changed: 'changes',
   returned: 'returns',
   departed: 'departs',
-  wrong: 'can’t be taken',
+  wrong: "can't be taken",
 };
 
 /** ImportPeople makes the directory like a CSV file, showing first what that does. */

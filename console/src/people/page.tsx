@@ -131,7 +131,7 @@ function SignsIn({ person: p }: { person: PersonDetails }) {
         <Text fontSize="sm">
           {p.signs_in
             ? `${p.name} has a password. With a link by mail they choose a new one; until then the present one holds.`
-            : `${p.name} has no password yet and can’t sign in. Mail reaches them all the same.`}
+            : `${p.name} has no password yet and can't sign in. Mail reaches them all the same.`}
         </Text>
         <Trouble error={send.error} />
         <Button

@@ -6,7 +6,7 @@ export const fields: [name: string, label: string][] = [
   ['organization', 'Organisation'],
   ['costCenter', 'Cost centre'],
   ['employeeNumber', 'Employee number'],
-  ['manager', 'Manager’s address'],
+  ['manager', "Manager's address"],
   ['userType', 'Kind of employment'],
   ['locality', 'Place'],
   ['streetAddress', 'Street'],

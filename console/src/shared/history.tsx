@@ -100,7 +100,7 @@ function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
         </Text>
       )}
       <Text>
-        {e.undo.possible ? 'To undo it: ' : 'It can’t be undone. '}
+        {e.undo.possible ? 'To undo it: ' : "It can't be undone. "}
         {e.undo.says}
       </Text>
       {e.kind === 'people.remove' && e.group_id && <PutBack entry={e} all={affected.data?.total ?? 0} />}

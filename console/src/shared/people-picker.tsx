@@ -65,7 +65,7 @@ export function PeoplePicker(props: {
         <Combobox.Positioner>
           <Combobox.Content>
             <Combobox.Empty>
-              {text.trim() === '' ? 'Type the beginning of a name.' : `Nobody’s name begins with “${text.trim()}”.`}
+              {text.trim() === '' ? 'Type the beginning of a name.' : `Nobody's name begins with “${text.trim()}”.`}
             </Combobox.Empty>
             {collection.items.map((item) => (
               <Combobox.Item item={item} key={item.value}>

@@ -191,7 +191,7 @@ export function StandIns({ list, columns = 1 }: { list: StandIn[]; columns?: num
         >
           <Text fontWeight="600">{s.who === 'owner' ? 'An owner' : `A ${s.who}`}</Text>
           {s.can.length > 0 && <Text>can {s.can.join(', ')}</Text>}
-          {s.cannot.length > 0 && <Text color="fg.muted">can’t {s.cannot.join(', ')}</Text>}
+          {s.cannot.length > 0 && <Text color="fg.muted">can't {s.cannot.join(', ')}</Text>}
         </Box>
       ))}
     </Grid>

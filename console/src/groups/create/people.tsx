@@ -52,7 +52,7 @@ export function People({ n }: { n: New }) {
       <Stack gap="3">
         <PeoplePicker
           label="Add a member"
-          placeholder="A name, an address outside, or a group’s address to nest it"
+          placeholder="A name, an address outside, or a group's address to nest it"
           outsiders
           taken={taken}
           onPick={n.add('member')}
