@@ -75,7 +75,7 @@ func (f *filler) settle(ctx context.Context) error {
 	if _, err := f.Group.Change(ctx, f.ines, night, api.GroupPatch{Aliases: &aliases}, 0); err != nil {
 		return err
 	}
-	for _, g := range ruled {
+	for _, g := range byRule {
 		if _, err := f.Group.Create(ctx, f.ines, g); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
@@ -94,8 +94,8 @@ func (f *filler) invite(ctx context.Context) error {
 	return f.Member.SetOverride(ctx, f.ines, "bookings@merrowline.example", "prize@lucky-draw.example", api.NewOverride{Override: "barred", Reason: "Sends advertising"}, 0)
 }
 
-// ruled are groups whose people are in because of their attributes.
-var ruled = []api.NewGroup{
+// byRule are groups whose people are in because of their attributes.
+var byRule = []api.NewGroup{
 	{Quiet: true, Name: "Gannet Quay Deck", Address: "gannet-quay-deck@" + crewDomain, Description: "Whoever works on deck out of Gannet Quay.", Owners: []string{"jonas.keel@crew.merrowline.example"},
 		Rule: `department eq "Deck" and addresses.locality eq "Gannet Quay"`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed post=workspace")},
 	{Quiet: true, Name: "Ships' Crews", Address: "crews@" + crewDomain, Description: "Deck and engine together, wherever they are.", Owners: []string{"jonas.keel@crew.merrowline.example", "mira.stor@crew.merrowline.example"},

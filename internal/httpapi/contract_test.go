@@ -124,10 +124,10 @@ var contract = []row{
 	{op: "use-join-link", path: "secret=nonsense", want: signedIn(404)},
 
 	// rules of membership
-	{op: "read-rule", path: "ref=<ruled>", want: [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{op: "read-rule", path: "ref=<by rule>", want: [7]int{401, 403, 200, 200, 200, 200, 200}},
 	{op: "set-rule", path: "ref=<new>", body: `{"expression": "title eq \"nobody's\""}`, want: only(200, 4, 6), records: "rule.set"},
-	{op: "delete-rule", path: "ref=<ruled>", want: only(204, 4, 6), records: "rule.delete"},
-	{op: "release-rule", path: "ref=<ruled>", want: only(200, 4, 6)},
+	{op: "delete-rule", path: "ref=<by rule>", want: only(204, 4, 6), records: "rule.delete"},
+	{op: "release-rule", path: "ref=<by rule>", want: only(200, 4, 6)},
 	{op: "rule-effect", body: `{"expression": "title pr"}`, want: only(200, 6)},
 	{op: "explain-rule", body: `{"expression": "title pr", "group": "<open>", "person": "` + kit.Owner + `"}`, want: only(200, 4, 6)},
 	{op: "complete-rule", query: "text=dep&at=3", want: signedIn(200)},
@@ -258,10 +258,10 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		must(kit.Last(k.Life.Retire(ctx, admin, g.Address, 0)))
 		return []string{"<retired>", g.Address}
 	})
-	set("<ruled>", func() []string {
+	set("<by rule>", func() []string {
 		g := f.group("")
 		must(kit.Last(k.Rules.Set(ctx, admin, g.Address, api.NewRule{Expression: `title eq "nobody's"`}, 0)))
-		return []string{"<ruled>", g.Address}
+		return []string{"<by rule>", g.Address}
 	})
 	set("<overridden>", func() []string {
 		g := f.group("")

@@ -9,6 +9,6 @@
 // Between ([Parse], [Message.For]): header fields are taken out and put in; the
 // body goes out byte for byte as it came.
 //
-// Outward ([Courier]): one connection, kept open between messages, with a result
+// Outward ([RelayClient]): one connection, kept open between messages, with a result
 // for each recipient.
 package mail

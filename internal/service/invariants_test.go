@@ -207,9 +207,9 @@ func (c *crowd) step(t *testing.T, r *rand.Rand) {
 	}
 }
 
-// ruled checks that those are in by rule whom the rule takes, who are not barred and
+// followsRules checks that those are in by rule whom the rule takes, who are not barred and
 // not in by hand.
-func (c *crowd) ruled(t *testing.T) {
+func (c *crowd) followsRules(t *testing.T) {
 	t.Helper()
 	in := map[string]bool{}
 	m, err := c.Members(c.ines, c.groups[0], member.Query{Limit: 200})
@@ -312,7 +312,7 @@ func TestWhoIsInByRuleFollowsFromTheDirectory(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		c.ruled(t)
+		c.followsRules(t)
 	}
 }
 
@@ -341,7 +341,7 @@ func TestARuleThatIsSetWhilePeopleChange(t *testing.T) {
 			}
 		})
 		all.Wait()
-		c.ruled(t)
+		c.followsRules(t)
 		agrees(t, c.Kit, c.ines)
 	}
 }

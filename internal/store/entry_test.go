@@ -59,7 +59,7 @@ func TestTablesWithDataAreBroughtUpToDate(t *testing.T) {
 	defer pool.Close()
 	s := pool.Reads(ctx)
 	g, err := s.Group(group)
-	if err != nil || !g.DefaultMail || g.Ruled || g.Welcome != "" || g.Version != 7 {
+	if err != nil || !g.DefaultMail || g.ByRule || g.Welcome != "" || g.Version != 7 {
 		t.Errorf("the group: %+v, %v", g, err)
 	}
 	if m, err := s.Membership(group, person); err != nil || m.ByRule || m.Role != expand.Owner {

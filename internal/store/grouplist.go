@@ -36,11 +36,11 @@ var groupSorts = map[GroupSort]sortKey[Group]{
 }
 
 // groupColumns are the columns of a group, in the order of into.
-const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, ruled, policy, owners, moderators, members, external_members, nested, people,
+const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, by_rule, policy, owners, moderators, members, external_members, nested, people,
 	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at`
 
 func (g *Group) into(policy *sql.RawBytes) []any {
-	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Ruled, policy,
+	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.ByRule, policy,
 		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
 		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt}
 }

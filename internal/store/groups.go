@@ -31,7 +31,7 @@ type Group struct {
 	Traits      string // comma separated
 	DefaultMail bool   // whether new members get each message
 	Welcome     string // said to new members
-	Ruled       bool   // it has a rule of membership
+	ByRule      bool   // it has a rule of membership
 
 	Policy                              policy.Policy `gorm:"serializer:policy"`
 	Owners, Moderators, Members, Nested int
@@ -243,7 +243,7 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 
 // rest returns a group with nothing of its own but who is in it and how long it lives.
 func (g *Group) rest() Group {
-	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Nested: g.Nested, Ruled: g.Ruled,
+	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Nested: g.Nested, ByRule: g.ByRule,
 		RenewedAt: g.RenewedAt, ExpiresAt: g.ExpiresAt, EndedAt: g.EndedAt}
 }
 

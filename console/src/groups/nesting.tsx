@@ -18,7 +18,7 @@ export default function GroupNesting() {
     <Stack gap="5">
       <Panel title="Groups in groups">
         <Trouble error={nesting.error} />
-        {nesting.data ? <Picture tree={nesting.data} self={g.id} /> : <Loading what="the nesting" />}
+        {nesting.data ? <Drawing tree={nesting.data} self={g.id} /> : <Loading what="the nesting" />}
       </Panel>
       <EffectiveMembers group={g} />
     </Stack>
@@ -27,8 +27,8 @@ export default function GroupNesting() {
 
 const box = { w: 190, h: 46, gapX: 56, gapY: 14 };
 
-/** Picture draws groups as boxes, outer ones to the left, with a line to each that is nested in them. */
-function Picture({ tree, self }: { tree: Nesting; self: string }) {
+/** Drawing shows groups as boxes, outer ones to the left, with a line to each that is nested in them. */
+function Drawing({ tree, self }: { tree: Nesting; self: string }) {
   if (tree.groups.length === 1) {
     return (
       <Text color="fg.muted" fontSize="sm">

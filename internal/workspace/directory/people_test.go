@@ -234,11 +234,11 @@ func TestManyDepartAtOnce(t *testing.T) {
 	}
 	both := group("Owned by two who go", "hand-1@merrowline.example", "hand-2@merrowline.example")
 	kept := group("Owned by one who stays too", "hand-1@merrowline.example", kit.Owner)
-	ruled := group("Ruled and left", kit.Owner)
-	if _, err := l.Rules.Set(ctx, ines, ruled.Address, api.NewRule{Expression: `displayName sw "Hand"`}, 0); err != nil {
+	byRule := group("Ruled and left", kit.Owner)
+	if _, err := l.Rules.Set(ctx, ines, byRule.Address, api.NewRule{Expression: `displayName sw "Hand"`}, 0); err != nil {
 		t.Fatal(err)
 	}
-	before, err := l.Rules.Read(ctx, ines, ruled.Address)
+	before, err := l.Rules.Read(ctx, ines, byRule.Address)
 	if err != nil || before.Members < 3 {
 		t.Fatalf("%+v, %v", before, err)
 	}
@@ -279,11 +279,11 @@ func TestManyDepartAtOnce(t *testing.T) {
 	if g, err := l.Group.Read(ctx, ines, both.Address); err != nil || g.Counts.Owners != 2 {
 		t.Errorf("owners who left are not kept for their return: %+v, %v", g.Counts, err)
 	}
-	after, err := l.Rules.Read(ctx, ines, ruled.Address)
+	after, err := l.Rules.Read(ctx, ines, byRule.Address)
 	if err != nil || after.Members != before.Members || after.Pending == nil || after.Pending.Go != before.Members-1 {
 		t.Errorf("the guard let %d of %d go: %+v, %v", before.Members-after.Members, before.Members, after.Pending, err)
 	}
-	if after, err = l.Rules.Release(ctx, ines, ruled.Address, 0); err != nil || after.Members != 1 {
+	if after, err = l.Rules.Release(ctx, ines, byRule.Address, 0); err != nil || after.Members != 1 {
 		t.Errorf("released: %+v, %v", after, err)
 	}
 	for q, want := range map[string]int{"wren": 1, "oda fenn": 1, "hand": 1} {

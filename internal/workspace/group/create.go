@@ -150,7 +150,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	pol, bad := workspace.ApplyPatch(pol, n.PolicyPatch)
 	p = append(append(p, bad...), workspace.Contradictions(pol)...)
 	d.group = store.Group{ID: store.NewID(), Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
-		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), Ruled: d.rule != nil,
+		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
 	d.aliases = n.Aliases
 	return d, p, d.people(v, n)

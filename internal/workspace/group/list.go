@@ -99,7 +99,7 @@ func shape(g store.Group, extras store.GroupExtras, e workspace.Expiry, now time
 	}
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
-		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.Ruled, State: string(state), Traits: naming.SplitTraits(g.Traits),
+		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
 		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Name, len(extras.Owners)),
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
 		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,

@@ -89,7 +89,7 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		return api.Group{}, err
 	}
 	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
-		if found.Ruled {
+		if found.ByRule {
 			if err := c.Tx.LockRules(); err != nil {
 				return err
 			}
@@ -117,7 +117,7 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		if err := c.Record(event.GroupRestored{Was: string(state), Until: e.Date(g.Life().Expires)}, &g.Group.Group); err != nil {
 			return err
 		}
-		if found.Ruled { // people's attributes may have changed since
+		if found.ByRule { // people's attributes may have changed since
 			if err := follow(c, g); err != nil {
 				return err
 			}

@@ -55,7 +55,7 @@ func (s *Service) EffectiveMembers(ctx context.Context, by workspace.Actor, ref,
 	}), err
 }
 
-// maxNesting is how many groups a picture of nesting shows.
+// maxNesting is how many groups a drawing of nesting shows.
 const maxNesting = 200
 
 // Nesting says what is nested in a group and what it is nested in. Groups that the

@@ -130,7 +130,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api
 		if err := c.Tx.SetRule(next); err != nil {
 			return err
 		}
-		g.Ruled = true
+		g.ByRule = true
 		if err := applyRule(c, g, d.come, d.leave, event.RuleSet{From: before.Expression, To: next.Expression, GuardFrom: before.Guard, Guard: next.Guard}, false); err != nil {
 			return err
 		}
@@ -293,7 +293,7 @@ func (s *Service) Delete(ctx context.Context, by workspace.Actor, ref string, ke
 		if err := c.Tx.DeleteRule(g.ID); err != nil {
 			return err
 		}
-		g.Ruled = false
+		g.ByRule = false
 		return applyRule(c, g, nil, d.leave, event.RuleDeleted{Rule: r.Expression, Kept: keep}, false)
 	})
 }

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE mail_groups RENAME COLUMN ruled TO by_rule;
