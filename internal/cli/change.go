@@ -112,7 +112,7 @@ func (a *app) printPreview(p api.Preview) error {
 // printEffect prints one effect of a change, unless what it says was said already.
 func (a *app) printEffect(e api.Effect, said string) {
 	if e.From != "" || e.To != "" {
-		fmt.Fprintln(a.out, wrap(fmt.Sprintf("%s: %s → %s", e.Field, orNone(dayOr(e.From)), orNone(dayOr(e.To))), 4))
+		fmt.Fprintln(a.out, wrap(fmt.Sprintf("%s: %s → %s", e.Field, orNone(inWords(e.From)), orNone(inWords(e.To))), 4))
 	}
 	if e.Says != "" && !strings.Contains(said, strings.TrimSuffix(e.Says, ".")) {
 		fmt.Fprintln(a.out, "    "+wrap(e.Says, 4))
@@ -161,8 +161,8 @@ var lineColumns = []column[api.Line]{
 	{name: "role", value: func(l api.Line) any { return l.Role }, csvOnly: true},
 	{name: "status", value: func(l api.Line) any { return l.Status }, csvOnly: true},
 	{name: "outcome", value: func(l api.Line) any { return l.Outcome }, show: outcome, whole: true},
-	{name: "from", value: func(l api.Line) any { return l.From }, show: func(l api.Line) string { return dayOr(l.From) }},
-	{name: "to", value: func(l api.Line) any { return l.To }, show: func(l api.Line) string { return dayOr(l.To) }},
+	{name: "from", value: func(l api.Line) any { return l.From }, show: func(l api.Line) string { return inWords(l.From) }},
+	{name: "to", value: func(l api.Line) any { return l.To }, show: func(l api.Line) string { return inWords(l.To) }},
 	{name: "says", heading: "WHY OR WHAT TO DO", value: func(l api.Line) any { return lineSays(l) }, runs: true},
 }
 

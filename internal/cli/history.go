@@ -111,7 +111,7 @@ func (a *app) showEntry(e api.HistoryEntry, affected api.Page[api.Affected]) err
 }
 
 func changeText(c api.Change) string {
-	text := fmt.Sprintf("%s: %s → %s", c.Label, orNone(dayOr(c.From)), orNone(dayOr(c.To)))
+	text := fmt.Sprintf("%s: %s → %s", c.Label, orNone(inWords(c.From)), orNone(inWords(c.To)))
 	if c.Says != "" {
 		text += ". " + c.Says
 	}

@@ -42,7 +42,7 @@ func (a *app) groupRestore() *cobra.Command {
 }
 
 var weekColumns = []column[api.Week]{
-	{name: "begins", heading: "WEEK OF", value: func(w api.Week) any { return w.Begins }, show: func(w api.Week) string { return dayOr(w.Begins) }},
+	{name: "begins", heading: "WEEK OF", value: func(w api.Week) any { return w.Begins }, show: func(w api.Week) string { return inWords(w.Begins) }},
 	{name: "groups", value: func(w api.Week) any { return w.Groups }, show: func(w api.Week) string {
 		return fmt.Sprintf("%3d  %s", w.Groups, strings.Repeat("▪", min(w.Groups, 60)))
 	}},

@@ -300,13 +300,18 @@ func day(date *string) string {
 	if date == nil || *date == "" {
 		return "never"
 	}
-	return dayOr(*date)
+	return inWords(*date)
 }
 
-// dayOr writes a date for people, and anything else as it is.
-func dayOr(s string) string {
-	if t, err := time.Parse(time.DateOnly, s); err == nil {
+// inWords writes a value of a change for people: a date, yes or no; anything else as it is.
+func inWords(s string) string {
+	switch t, err := time.Parse(time.DateOnly, s); {
+	case err == nil:
 		return t.Format("2 Jan 2006")
+	case s == "true":
+		return "yes"
+	case s == "false":
+		return "no"
 	}
 	return s
 }

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useWatch } from 'react-hook-form';
 import { Link } from 'react-router';
 import { api, ask, type Expiry } from '../api/client';
-import { date, dayOr, plural } from '../lib/dates';
+import { date, inWords, plural } from '../lib/dates';
 import { useDraft } from '../lib/use-draft';
 import { useList } from '../lib/use-list';
 import { useSettled } from '../lib/use-settled';
@@ -146,8 +146,8 @@ function Rule({ saved }: { saved: Expiry }) {
                       {p.sample.map((m) => (
                         <tr key={m.address}>
                           <td>{m.name}</td>
-                          <td>{m.from ? dayOr(m.from) : 'never'}</td>
-                          <td>{m.to ? dayOr(m.to) : 'never'}</td>
+                          <td>{m.from ? inWords(m.from) : 'never'}</td>
+                          <td>{m.to ? inWords(m.to) : 'never'}</td>
                         </tr>
                       ))}
                     </tbody>

@@ -19,8 +19,9 @@ export const moment = (iso: string) => minute.format(new Date(`${iso.slice(0, 19
 
 const isDay = /^\d{4}-\d\d-\d\d$/;
 
-/** dayOr writes a date for people, and anything else as it is; a dash for nothing. */
-export const dayOr = (text: string | undefined) => (!text ? '–' : isDay.test(text) ? date(text) : text);
+/** inWords writes a value of a change for people: a date, yes or no, a dash for nothing; anything else as it is. */
+export const inWords = (value: string | undefined) =>
+  !value ? '–' : isDay.test(value) ? date(value) : value === 'true' ? 'yes' : value === 'false' ? 'no' : value;
 
 /** inDays writes a date with its distance: in 12 days (5 Dec 2026). */
 export function inDays(iso: string | null, days: number | null): string {

@@ -2,7 +2,7 @@ import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask } from '../api/client';
-import { dayOr, plural } from '../lib/dates';
+import { inWords, plural } from '../lib/dates';
 import { type Chosen, readFile } from '../lib/file';
 import { useChange } from '../lib/use-change';
 import { fields } from '../shared/fields';
@@ -141,7 +141,7 @@ export default function ImportPeople() {
                           </td>
                           <td style={{ whiteSpace: 'normal' }}>
                             {l.says ||
-                              l.changes?.map((c) => `${c.label}: ${dayOr(c.from)} → ${dayOr(c.to)}`).join('; ')}
+                              l.changes?.map((c) => `${c.label}: ${inWords(c.from)} → ${inWords(c.to)}`).join('; ')}
                           </td>
                         </tr>
                       ))}

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type HistoryEntry } from '../api/client';
-import { dayOr, moment, plural } from '../lib/dates';
+import { inWords, moment, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
@@ -86,7 +86,7 @@ function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
       )}
       {e.changes.map((c, i) => (
         <Text key={i} overflowWrap="anywhere">
-          {c.label}: {dayOr(c.from)} → {dayOr(c.to)}
+          {c.label}: {inWords(c.from)} → {inWords(c.to)}
           {c.says && ` · ${c.says}`}
         </Text>
       ))}

@@ -86,9 +86,10 @@ export function Shell({ children }: { children: ReactNode }) {
             );
           })}
         </HStack>
-        <HStack ml="auto" gap="1">
+        <HStack ml="auto" gap={{ base: 0, md: 1 }}>
           <Button
             aria-label="Find anything"
+            px={{ base: 2, md: 3.5 }}
             aria-keyshortcuts="/ Control+K"
             variant="ghost"
             size="sm"
@@ -96,7 +97,10 @@ export function Shell({ children }: { children: ReactNode }) {
             _hover={{ bg: 'ivy.700' }}
             onClick={() => setFinding(true)}
           >
-            <Search /> Find <Kbd size="sm">/</Kbd>
+            <Search /> Find{' '}
+            <Kbd size="sm" hideBelow="md">
+              /
+            </Kbd>
           </Button>
           <IconButton
             aria-label={dark ? 'Use light colours' : 'Use dark colours'}
@@ -137,7 +141,14 @@ function Account() {
   return (
     <Menu.Root>
       <Menu.Trigger asChild>
-        <Button variant="ghost" size="sm" color="white" _hover={{ bg: 'ivy.700' }} _expanded={{ bg: 'ivy.700' }}>
+        <Button
+          variant="ghost"
+          size="sm"
+          px={{ base: 2, md: 3.5 }}
+          color="white"
+          _hover={{ bg: 'ivy.700' }}
+          _expanded={{ bg: 'ivy.700' }}
+        >
           {me.name}
         </Button>
       </Menu.Trigger>
