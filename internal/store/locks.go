@@ -18,14 +18,10 @@ const (
 	rankMembers // memberships of a group that is locked
 )
 
-func (r rank) String() string {
-	return [...]string{"nothing", "settings", "people", "groups", "entries", "members"}[r]
-}
-
 // order notes that a lock is taken, or says that it comes too late.
 func (s *Tx) order(r rank) error {
 	if r < s.last {
-		return fmt.Errorf("a lock on %v is taken after one on %v", r, s.last)
+		return fmt.Errorf("a lock of rank %d is taken after one of rank %d", r, s.last)
 	}
 	s.last = r
 	return nil

@@ -1,0 +1,62 @@
+package store
+
+import (
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/mailaddr"
+)
+
+// Taken is what stands at or near an address.
+type Taken struct {
+	Address string
+	Kind    int8
+	Ref     uuid.UUID
+	Name    string // of the person or group
+	Same    bool   // the address itself
+	Alike   bool   // too alike to tell apart
+}
+
+// AddressesNear returns what is at a, too alike to it, or like it at a careless look.
+func (s *Reads) AddressesNear(a mailaddr.Address) ([]Taken, error) {
+	var out []Taken
+	err := s.db.Raw(`SELECT a.address, a.kind, a.ref, COALESCE(g.name, p.name, '') AS name, a.addr_key = ? AS same, a.alike = ? AS alike
+		FROM (SELECT * FROM addresses WHERE addr_key = ? UNION SELECT * FROM addresses WHERE alike = ? UNION SELECT * FROM addresses WHERE loose = ?) a
+		LEFT JOIN mail_groups g ON g.id = a.ref LEFT JOIN people p ON p.id = a.ref
+		ORDER BY same DESC, alike DESC, a.address LIMIT 10`, a.Key(), a.Alike(), a.Key(), a.Alike(), a.Loose()).Scan(&out).Error
+	return out, wrap("look for addresses", err)
+}
+
+// GroupByAddress returns the group that an address or alias leads to.
+func (s *Reads) GroupByAddress(key string) (g Group, err error) {
+	err = s.db.Take(&g, "id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias).Error
+	return g, wrap("read a group", err)
+}
+
+// Aliases returns the further addresses of groups, by group.
+func (s *Reads) Aliases(groups []uuid.UUID) (map[uuid.UUID][]string, error) {
+	var rows []address
+	if err := s.db.Select("ref", "address").Order("addr_key").Find(&rows, "ref IN ? AND kind = ?", groups, KindAlias).Error; err != nil {
+		return nil, wrap("read aliases", err)
+	}
+	out := map[uuid.UUID][]string{}
+	for _, r := range rows {
+		out[r.Ref] = append(out[r.Ref], r.Address)
+	}
+	return out, nil
+}
+
+// Domains returns the mail domains of the workspace, the main one first.
+func (s *Reads) Domains() (names []string, err error) {
+	err = s.db.Table("domains").Order("place").Pluck("name", &names).Error
+	return names, wrap("read the domains", err)
+}
+
+// SetDomains puts the mail domains of a workspace in place.
+func (s *Tx) SetDomains(names []string) error {
+	for i, n := range names {
+		if err := s.db.Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
+			return wrap("write the domains", err)
+		}
+	}
+	return nil
+}
