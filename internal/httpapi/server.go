@@ -264,6 +264,9 @@ func init() {
 			if name, missing := strings.CutSuffix(says, isMissing); missing { // what is given there is all around it
 				at, says, given = at+"."+name, "has to be given", nil
 			}
+			if b, err := json.Marshal(given); err == nil && given != nil && len(b) <= 60 && strings.HasPrefix(says, "has to be") {
+				says += ", not " + string(b)
+			}
 			for _, part := range []string{"body.", "query.", "path.", "header."} {
 				at = strings.TrimPrefix(at, part)
 			}
