@@ -246,6 +246,10 @@ func (f *filler) of(from string) []store.Person {
 
 // mail sends posts of the last weeks, as the people of each group would have.
 func (f *filler) mail(ctx context.Context) error {
+	mark, err := f.Post.Marker(ctx)
+	if err != nil {
+		return err
+	}
 	for i, p := range posts {
 		f.on(p.back, time.Duration(i*37%480)*time.Minute)
 		raw := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n",
@@ -262,7 +266,7 @@ func (f *filler) mail(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
-		out, id, err := m.For(to, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now})
+		out, id, err := m.For(to, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark})
 		if err != nil {
 			return err
 		}

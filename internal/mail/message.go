@@ -45,6 +45,9 @@ func Parse(raw []byte) (Message, error) {
 	if i := bytes.IndexByte(raw, 0); i >= 0 {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The message has a NUL at octet %d, which mail can't carry (RFC 5322, 4).", i)
 	}
+	if line, what := bare(raw); line > 0 {
+		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "Line %d of the message has %s without its other half; lines of mail end in CR LF (RFC 5321, 2.3.8).", line, what)
+	}
 	end := bytes.Index(raw, []byte("\r\n\r\n"))
 	if end < 0 {
 		end = len(raw)
@@ -52,10 +55,18 @@ func Parse(raw []byte) (Message, error) {
 	if end > MaxHeader {
 		return m, refusal(552, smtp.EnhancedCode{5, 3, 4}, "The header has %d octets; %d is the most.", end, MaxHeader)
 	}
+	if name := misnamed(raw[:end]); name != "" {
+		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The header can't be read: %q is no name of a field.", name)
+	}
 	r := bufio.NewReader(bytes.NewReader(raw))
 	var err error
 	if m.header, err = textproto.ReadHeader(r); err != nil {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The header can't be read: a line in it is no field.")
+	}
+	for _, name := range once {
+		if n := len(m.header.Values(name)); n > 1 {
+			return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The message has %d %s fields; there can be one (RFC 5322, 3.6).", n, name)
+		}
 	}
 	m.body = raw[min(end+4, len(raw)):]
 	h := mail.Header{Header: message.Header{Header: m.header}}
@@ -79,6 +90,44 @@ func Parse(raw []byte) (Message, error) {
 	return m, nil
 }
 
+// once are the fields of which there is one: whoever reads the first and whoever reads the
+// last would see different messages (RFC 5322, 3.6; RFC 2045).
+var once = []string{"From", "Sender", "Reply-To", "To", "Cc", "Bcc", "Message-Id", "In-Reply-To", "References", "Subject", "Date",
+	"Mime-Version", "Content-Type", "Content-Transfer-Encoding", "Content-Disposition", "Auto-Submitted"}
+
+// bare returns the first line of raw that has a CR or an LF without the other, 0 for none.
+// What one relay takes for the end of a line, of the header or of the message, another does
+// not, so such a message is never passed on.
+func bare(raw []byte) (line int, what string) {
+	for line = 1; ; line++ {
+		end := bytes.IndexAny(raw, "\r\n")
+		switch {
+		case end < 0:
+			return 0, ""
+		case raw[end] == '\n':
+			return line, "an LF"
+		case end+1 == len(raw) || raw[end+1] != '\n':
+			return line, "a CR"
+		}
+		raw = raw[end+2:]
+	}
+}
+
+// misnamed returns the first name in a header that is none (RFC 5322, 3.6.8), cut short. One
+// with a space before its colon is another field for some readers.
+func misnamed(header []byte) string {
+	for line := range bytes.SplitSeq(header, []byte("\r\n")) {
+		if len(line) == 0 || line[0] == ' ' || line[0] == '\t' {
+			continue
+		}
+		name, _, found := bytes.Cut(line, []byte(":"))
+		if !found || len(name) == 0 || bytes.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r > '~' }) {
+			return oneLine(strings.ToValidUTF8(string(name[:min(len(name), 60)]), "?"))
+		}
+	}
+	return ""
+}
+
 func oneLine(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
@@ -88,10 +137,41 @@ func oneLine(s string) string {
 	}, s)
 }
 
-// ours are the fields that a group sets (RFC 2369, RFC 2919) and those that must
-// not go further.
-var ours = []string{"List-Id", "List-Post", "List-Owner", "List-Help", "List-Subscribe", "List-Unsubscribe", "List-Unsubscribe-Post", "List-Archive",
-	"Precedence", "Return-Path", "Bcc", "Resent-Bcc"}
+// ours are the fields that a group sets (RFC 2369, RFC 2919); private are those that go no
+// further, to nobody.
+var (
+	ours    = []string{"List-Id", "List-Post", "List-Owner", "List-Help", "List-Subscribe", "List-Unsubscribe", "List-Unsubscribe-Post", "List-Archive", "Precedence"}
+	private = []string{"Return-Path", "Bcc", "Resent-Bcc"}
+)
+
+// passed is the field in which a group leaves its mark on a message: the group's identity,
+// and a code that only this workspace can make.
+const passed = "Ivy-Passed"
+
+// claims reports whether a field of authentication results (RFC 8601, 2.2) says that it was
+// made by one of some hosts, or by one under them.
+func claims(value string, hosts ...string) bool {
+	depth := 0
+	value = strings.TrimLeftFunc(value, func(r rune) bool { // comments and white space
+		switch {
+		case r == '(':
+			depth++
+		case r == ')' && depth > 0:
+			depth--
+		default:
+			return depth > 0 || r <= ' '
+		}
+		return true
+	})
+	by, _, _ := strings.Cut(strings.TrimLeft(value, `"`), ";")
+	by = strings.ToLower(strings.Trim(strings.Fields(by + " x")[0], `".`))
+	for _, h := range hosts {
+		if h = strings.ToLower(h); by == h || strings.HasSuffix(by, "."+h) {
+			return true
+		}
+	}
+	return false
+}
 
 // Trace is what the Received field says of how a message came.
 type Trace struct {
@@ -100,6 +180,7 @@ type Trace struct {
 	With string // ESMTP or ESMTPA (RFC 3848)
 	ID   string // unique for this message
 	At   time.Time
+	Mark func(listID string) string // the code of a group on a message that it passes on
 }
 
 // ListID returns the identity of a group's mail (RFC 2919): its address with a dot
@@ -112,16 +193,34 @@ func ListID(address string) string { return strings.Replace(address, "@", ".", 1
 func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
 	h := m.header.Copy()
 	address := d.Address
-	for _, v := range h.Values("List-Id") {
-		if strings.Contains(v, "<"+ListID(address)+">") {
+	local, domain, _ := strings.Cut(address, "@")
+	id := ListID(address)
+	marks := h.FieldsByKey(passed)
+	for marks.Next() {
+		by, code, _ := strings.Cut(strings.TrimSpace(marks.Value()), " ")
+		switch {
+		case by == "" || code != tr.Mark(by):
+			marks.Del() // nobody but us can make one
+		case strings.EqualFold(by, id) && d.Mailbox == post.ToGroup:
 			return nil, "", refusal(554, smtp.EnhancedCode{5, 4, 6}, "This message has been through %s before.", address)
 		}
 	}
+	for _, name := range private {
+		h.Del(name)
+	}
+	results := h.FieldsByKey("Authentication-Results")
+	for results.Next() {
+		if claims(results.Value(), tr.By, domain) {
+			results.Del() // what others say in our name
+		}
+	}
 	if d.Mailbox == post.ToGroup {
+		if what, _, _ := strings.Cut(h.Get("Auto-Submitted"), ";"); strings.EqualFold(strings.TrimSpace(what), "auto-replied") {
+			return nil, "", refusal(550, smtp.EnhancedCode{5, 7, 1}, "An automatic answer is not passed on to the people of %s (RFC 3834).", address)
+		}
 		for _, name := range ours {
 			h.Del(name)
 		}
-		local, domain, _ := strings.Cut(address, "@")
 		post := "<mailto:" + address + ">"
 		if d.Closed {
 			post = "NO"
@@ -129,12 +228,13 @@ func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
 		h.Add("Precedence", "list")
 		h.Add("List-Owner", "<mailto:"+local+mailaddr.OwnersSuffix+"@"+domain+">")
 		h.Add("List-Post", post)
-		h.Add("List-Id", phrase(d.Name)+" <"+ListID(address)+">")
+		h.Add("List-Id", phrase(d.Name)+" <"+id+">")
+		h.Add(passed, id+" "+tr.Mark(id))
 	}
-	id := m.ID
-	if id == "" {
-		id = "<" + tr.ID + "@" + address[strings.IndexByte(address, '@')+1:] + ">"
-		h.Set("Message-Id", id)
+	messageID := m.ID
+	if messageID == "" {
+		messageID = "<" + tr.ID + "@" + domain + ">"
+		h.Set("Message-Id", messageID)
 	}
 	if !h.Has("Date") {
 		h.Add("Date", tr.At.Format(time.RFC1123Z))
@@ -146,7 +246,7 @@ func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
 		return nil, "", fmt.Errorf("write the header: %w", err)
 	}
 	b.Write(m.body)
-	return b.Bytes(), id, nil
+	return b.Bytes(), messageID, nil
 }
 
 // phrase writes a name for a header field: quoted, or as an encoded word (RFC 2047).

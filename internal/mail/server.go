@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -150,7 +151,9 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 			return refused(&post.Refused{Address: d.Address, Decision: decision})
 		}
 	}
-	s.to = append(s.to, d)
+	if !slices.ContainsFunc(s.to, func(x post.Destination) bool { return x.Group == d.Group && x.Mailbox == d.Mailbox }) {
+		s.to = append(s.to, d) // two addresses of one group are one recipient
+	}
 	return nil
 }
 
@@ -171,7 +174,12 @@ func (s *session) Data(r io.Reader) error {
 		messagesIn.WithLabelValues("refused").Inc()
 		return err
 	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
 	tr := s.trace()
+	if tr.Mark, err = s.s.Post.Marker(ctx); err != nil {
+		return s.failed("data", err)
+	}
 	proven := s.by.SignedIn() == nil && s.by.Person.AddrKey == m.Author.Key()
 	var in []post.Incoming
 	for _, d := range s.to {
@@ -183,8 +191,6 @@ func (s *session) Data(r io.Reader) error {
 		in = append(in, post.Incoming{To: d, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out,
 			Sender: local + mailaddr.BouncesSuffix + "@" + domain})
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), patience)
-	defer cancel()
 	err = s.s.Post.Accept(ctx, in)
 	log := s.log.With("id", tr.ID, "author", m.Author.Key(), "proven", proven, "to", len(s.to), "size", len(raw))
 	if no := new(post.Refused); errors.As(err, &no) {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/textproto"
 	"strings"
 	"sync"
 	"testing"
@@ -130,6 +131,8 @@ func TestBadMail(t *testing.T) {
 		return dial(t, "").SendMail("a@b.example", []string{g.Address}, strings.NewReader(raw))
 	}
 	expect(t, "a NUL", data("From: a@b.example\r\n\r\nx\x00y\r\n"), 554, smtp.EnhancedCode{5, 6, 0}, "NUL")
+	expect(t, "a bare LF", raw(t, g.Address, "From: a@b.example\r\nSubject: x\n\nThe body that would be lost.\r\n"), 554, smtp.EnhancedCode{5, 6, 0}, "Line 2 of the message has an LF")
+	expect(t, "two authors one after the other", data("From: a@b.example\r\nFrom: "+kit.Owner+"\r\n\r\nx\r\n"), 554, smtp.EnhancedCode{5, 6, 0}, "2 From fields")
 	expect(t, "a header over the limit", data("From: a@b.example\r\n"+strings.Repeat("X: "+strings.Repeat("y", 990)+"\r\n", 300)+"\r\n"), 552, smtp.EnhancedCode{5, 3, 4}, "header")
 	expect(t, "over the size limit", data("From: a@b.example\r\n\r\n"+strings.Repeat(strings.Repeat("y", 998)+"\r\n", 26<<10)), 552, smtp.EnhancedCode{5, 3, 4}, "")
 	c := dial(t, "")
@@ -143,6 +146,54 @@ func TestBadMail(t *testing.T) {
 	w, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
 	if err != nil || len(w.Items) != 0 || len(k.Queued(t)) != 0 {
 		t.Errorf("something of it was kept: %+v, %v", w.Items, err)
+	}
+}
+
+// raw sends a message octet by octet as it is given, without mending its lines.
+func raw(t *testing.T, to, message string) error {
+	t.Helper()
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(10 * time.Second))
+	c := textproto.NewConn(conn)
+	say := func(line string) (int, string) {
+		if line != "" {
+			fmt.Fprint(conn, line)
+		}
+		code, text, err := c.ReadResponse(0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return code, text
+	}
+	say("")
+	for _, line := range []string{"EHLO x.example\r\n", "MAIL FROM:<a@b.example>\r\n", "RCPT TO:<" + to + ">\r\n", "DATA\r\n"} {
+		say(line)
+	}
+	code, text := say(message + "\r\n.\r\n")
+	if code < 300 {
+		return nil
+	}
+	e := &smtp.SMTPError{Code: code}
+	_, err = fmt.Sscanf(text, "%d.%d.%d", &e.EnhancedCode[0], &e.EnhancedCode[1], &e.EnhancedCode[2])
+	_, e.Message, _ = strings.Cut(text, " ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+// A message that is sent to several addresses of one group reaches its people once.
+func TestAddressesOfOneGroupAreOne(t *testing.T) {
+	g := k.Make(t, "Many Names", func(n *api.NewGroup) { n.Aliases = []string{"many-aliases@merrowline.example"} })
+	if err := dial(t, kit.Member).SendMail(kit.Member, []string{g.Address, "MANY-names@merrowline.example", "many-aliases@merrowline.example"}, strings.NewReader(message(kit.Member, "once"))); err != nil {
+		t.Fatal(err)
+	}
+	if to := k.Queued(t)["once"]; len(to) != 3 {
+		t.Errorf("it goes to %v", to)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -22,10 +23,16 @@ import (
 )
 
 // Service is messages.
-type Service struct{ k *workspace.Kernel }
+type Service struct {
+	k    *workspace.Kernel
+	mark struct { // of messages that groups pass on
+		mu  sync.Mutex
+		key []byte
+	}
+}
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k} }
+func New(k *workspace.Kernel) *Service { return &Service{k: k} }
 
 // Mailbox is which of a group's addresses a message was sent to.
 type Mailbox int8
