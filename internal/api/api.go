@@ -14,9 +14,10 @@ type Name struct {
 
 // Page is part of a list. Next is the cursor for the following page, empty on the last.
 type Page[T any] struct {
-	Items []T    `json:"items"`
-	Next  string `json:"next" doc:"The cursor of the next page of the same list; empty on the last"`
-	Total int64  `json:"total" doc:"How many there are on all pages; -1 where they are not counted"`
+	Items  []T    `json:"items"`
+	Next   string `json:"next" doc:"The cursor of the next page of the same list; empty on the last"`
+	Total  int64  `json:"total" doc:"How many there are on all pages; -1 where they are not counted"`
+	Hidden string `json:"hidden,omitempty" doc:"What there is beside, which you may not see"`
 }
 
 // Preview is what a change would do. It has the same parts whatever the change is; the

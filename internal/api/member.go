@@ -65,6 +65,7 @@ type ListReading struct {
 	Encoding  string       `json:"encoding,omitempty"`
 	Delimiter string       `json:"delimiter,omitempty"`
 	Columns   []ListColumn `json:"columns,omitempty"`
+	Hidden    string       `json:"hidden,omitempty" doc:"What was left out, because you may not see it"`
 }
 
 // ListColumn is a column of a table of people.

@@ -21,6 +21,7 @@ type Reason struct {
 type Recipients struct {
 	Count  int      `json:"count"`
 	Sample []string `json:"sample"`
+	Hidden string   `json:"hidden,omitempty" doc:"Whom it would reach beside, which you may not see"`
 }
 
 // Rehearsal asks what would happen.

@@ -46,6 +46,7 @@ func list[T any](a *app, p *paging, read func(client.Paging) (api.Page[T], error
 			return err
 		}
 		a.more(page.Next, len(page.Items), page.Total)
+		a.hidden(page.Hidden)
 		return nil
 	}
 	at, whole := client.Paging{Cursor: p.Cursor, Limit: pageSize}, api.Page[T]{Items: []T{}}
@@ -66,17 +67,25 @@ func list[T any](a *app, p *paging, read func(client.Paging) (api.Page[T], error
 		} else {
 			whole.Items = append(whole.Items, page.Items...)
 		}
-		n += len(page.Items)
+		n, whole.Hidden = n+len(page.Items), page.Hidden
 		a.progress(n, page.Total, page.Next == "")
 		if at.Cursor = page.Next; at.Cursor == "" {
 			whole.Total = int64(n)
 			break
 		}
 	}
+	a.hidden(whole.Hidden)
 	if a.output == "csv" {
 		return nil
 	}
 	return printAll(a, whole, whole.Items, cols)
+}
+
+// hidden tells what a list leaves out because whoever asks may not see it.
+func (a *app) hidden(says string) {
+	if says != "" {
+		fmt.Fprintln(a.err, says)
+	}
 }
 
 // more tells that a list was cut, and how the rest is got.

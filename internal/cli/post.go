@@ -56,6 +56,9 @@ func (a *app) showDecision(d api.Decision) error {
 			text += ", such as " + strings.Join(d.Recipients.Sample, ", ")
 		}
 		facts = append(facts, fact{"Would reach", text})
+		if d.Recipients.Hidden != "" {
+			facts = append(facts, fact{"And", d.Recipients.Hidden})
+		}
 	}
 	return a.facts(d, facts...)
 }

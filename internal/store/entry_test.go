@@ -365,7 +365,7 @@ func TestWhomAGroupReaches(t *testing.T) {
 	}
 	seen := map[uuid.UUID]EffectiveMember{}
 	for after := (Cursor{}); ; {
-		page, err := s.EffectiveMembers(root.ID, []uuid.UUID{root.ID, inner.ID}, "", after, 2)
+		page, err := s.EffectiveMembers(root.ID, []uuid.UUID{root.ID, inner.ID}, []uuid.UUID{root.ID, inner.ID}, "", after, 2)
 		if err != nil || page.Total != 9 {
 			t.Fatalf("%d, %v", page.Total, err)
 		}

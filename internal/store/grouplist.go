@@ -159,7 +159,7 @@ func (s *Reads) Groups(q GroupQuery) (Page[Group], error) {
 		db = db.Where("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = id AND s.setting = 'join.audience' AND s.value >= ?) AND ended_at IS NULL AND expires_at > ? AND id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Now, q.Joinable)
 	}
 	if q.Viewer != uuid.Nil {
-		above, err := s.Above(q.Viewer, q.Now)
+		above, err := s.Above(q.Viewer, false, q.Now)
 		if err != nil {
 			return Page[Group]{}, err
 		}

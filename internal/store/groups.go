@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"reflect"
 	"slices"
 	"strings"
@@ -269,13 +270,18 @@ func (s *Tx) LockGroup(id uuid.UUID) (g Group, err error) {
 }
 
 // Above returns every live group that a person is in, by themselves or through
-// nested groups that live at now.
-func (s *Reads) Above(person uuid.UUID, now time.Time) (ids []uuid.UUID, err error) {
+// nested groups that live at now. Somebody external is in a group around one of theirs only
+// where it takes external members.
+func (s *Reads) Above(person uuid.UUID, external bool, now time.Time) (ids []uuid.UUID, err error) {
+	taken := ""
+	if external {
+		taken = fmt.Sprintf(" JOIN group_settings x ON x.group_id = g.id AND x.setting = '%s' AND x.value <> %d", policy.Externals, policy.ExternalsBarred)
+	}
 	err = s.db.Raw(`WITH RECURSIVE above (id) AS (
 		SELECT m.group_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ? WHERE m.member_id = ?
 		UNION
 		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
-		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?
+		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?`+taken+`
 	) SELECT id FROM above`, now, person, KindGroup, now).Scan(&ids).Error
 	return ids, wrap("read the groups above a person", err)
 }

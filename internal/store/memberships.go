@@ -254,21 +254,21 @@ func (s *Reads) NestedBelow(root uuid.UUID, now time.Time) (expand.Edges[uuid.UU
 // PeopleIn returns the memberships of active people in any of groups. It reads its
 // rows by hand: there can be as many as people in the workspace.
 func (s *Reads) PeopleIn(groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
-	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
 		WHERE m.group_id IN ? AND m.kind = ?`, groups, KindPerson).Rows()
 	if err != nil {
 		return nil, wrap("read people in groups", err)
 	}
 	defer rows.Close()
 	var out []expand.Entry[uuid.UUID]
-	var person, group, role, mail, address sql.RawBytes
+	var person, group, role, mail, external, address sql.RawBytes
 	var last []byte // the group of the row before, which is mostly the same
 	var lastID uuid.UUID
 	for rows.Next() {
-		if err := rows.Scan(&person, &group, &role, &mail, &address); err != nil {
+		if err := rows.Scan(&person, &group, &role, &mail, &external, &address); err != nil {
 			return nil, wrap("read people in groups", err)
 		}
-		e := expand.Entry[uuid.UUID]{Role: expand.Role(role[0] - '0'), Mail: mail[0] == '1', Address: string(address)}
+		e := expand.Entry[uuid.UUID]{Role: expand.Role(role[0] - '0'), Mail: mail[0] == '1', External: external[0] == '1', Address: string(address)}
 		if e.Person, err = uuid.ParseBytes(person); err != nil {
 			return nil, wrap("read people in groups", err)
 		}

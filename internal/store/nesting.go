@@ -43,9 +43,9 @@ type EffectiveMember struct {
 }
 
 // EffectiveMembers returns a page of the active people in root or any other of groups, each
-// once, by name.
-func (s *Reads) EffectiveMembers(root uuid.UUID, groups []uuid.UUID, q string, after Cursor, limit int) (Page[EffectiveMember], error) {
-	where, args := "m.group_id IN ? AND m.kind = ? AND p.active", []any{groups, KindPerson}
+// once, by name: those who are external only of the groups in open.
+func (s *Reads) EffectiveMembers(root uuid.UUID, groups, open []uuid.UUID, q string, after Cursor, limit int) (Page[EffectiveMember], error) {
+	where, args := "m.group_id IN ? AND m.kind = ? AND p.active AND (NOT p.external OR m.group_id IN ?)", []any{groups, KindPerson, open}
 	for _, w := range Words(q) {
 		where, args = where+" AND p.id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", append(args, KindPerson, likePrefix(w))
 	}

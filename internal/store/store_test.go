@@ -261,7 +261,7 @@ func TestNesting(t *testing.T) {
 	if got := expand.Reach(top.ID, edges); !slices.Equal(got, []uuid.UUID{top.ID, mid.ID, low.ID}) {
 		t.Errorf("below top: %v", got)
 	}
-	above, err := s.Above(person.ID, now)
+	above, err := s.Above(person.ID, false, now)
 	if err != nil || len(above) != 3 || slices.Contains(above, gone.ID) {
 		t.Errorf("above the person: %v, %v; want low, mid, top", above, err)
 	}

@@ -224,7 +224,7 @@ func (v *View) RelationOf(p store.Person, g *store.Group) (access.Relation, erro
 	case !errors.Is(err, store.ErrNotFound):
 		return access.Relation{}, err
 	}
-	above, err := v.Read.Above(p.ID, v.Now())
+	above, err := v.Read.Above(p.ID, p.External, v.Now())
 	return access.RelationOf(0, slices.Contains(above, g.ID), p.External), err
 }
 
@@ -238,7 +238,7 @@ func (v *View) RelationsOf(p store.Person, groups []uuid.UUID) (map[uuid.UUID]ac
 	if err != nil {
 		return nil, err
 	}
-	above, err := v.Read.Above(p.ID, v.Now())
+	above, err := v.Read.Above(p.ID, p.External, v.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -126,7 +126,7 @@ function EffectiveMembers({ group: g }: { group: Group }) {
           onChange={(e) => list.setQ(e.target.value)}
         />
         <Text fontSize="sm" color="fg.muted" aria-live="polite">
-          {list.loaded && `${people(list.total)}, each once`}
+          {list.loaded && `${people(list.total)}, each once. ${list.hidden ?? ''}`}
         </Text>
       </HStack>
       <Trouble error={list.error} retry={list.retry} />

@@ -135,7 +135,8 @@ function Rehearsal({ group: g }: { group: Group }) {
             {d.recipients && (
               <Text fontSize="sm" color="fg.muted">
                 {d.outcome === 'hold' ? 'Once approved, it would reach' : 'It would reach'} {people(d.recipients.count)}
-                {d.recipients.sample.length > 0 && `, such as ${d.recipients.sample.slice(0, 3).join(', ')}`}.
+                {d.recipients.sample.length > 0 && `, such as ${d.recipients.sample.slice(0, 3).join(', ')}`}.{' '}
+                {d.recipients.hidden}
               </Text>
             )}
           </Stack>

@@ -262,7 +262,7 @@ const Row = memo(function Row(props: {
         toaster.create({
           type: 'success',
           title: `${m.name} is no longer in ${g.name}`,
-          ...(may ? { action: { label: 'Put back', onClick: () => putBack.mutate() } } : {}),
+          ...(may && m.address ? { action: { label: 'Put back', onClick: () => putBack.mutate() } } : {}),
         }),
       onError: (e) => toaster.create({ type: 'error', title: `${m.name} stays in it`, description: e.message }),
     },

@@ -4,7 +4,7 @@ import { useSearchParams } from 'react-router';
 import type { Subject } from './use-change';
 import { useSettled } from './use-settled';
 
-type Page<T> = { items: T[]; next: string; total: number };
+type Page<T> = { items: T[]; next: string; total: number; hidden?: string };
 
 /**
  * useList is a list of the service: its filters stand in the address of the page, its pages are read as they are
@@ -67,6 +67,7 @@ export function useList<T extends { id: string | number }>(list: {
   return {
     rows,
     total: pages.data?.pages[0]?.total ?? 0,
+    hidden: pages.data?.pages[0]?.hidden,
     loaded: pages.data !== undefined,
     error: pages.error,
     retry: () => void pages.refetch(),

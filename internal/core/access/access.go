@@ -180,6 +180,12 @@ func (s Subject) MayHere(do Action, everybodyCreates bool) bool {
 	return row.creators && everybodyCreates && s.Role != Auditor
 }
 
+// MayActOn reports whether somebody who stands so with a group may act on a member of it
+// who has a role, 0 for none: nobody acts on somebody of a higher one.
+func (s Subject) MayActOn(r Relation, role expand.Role) bool {
+	return s.Administers() || role <= r.Role
+}
+
 // Refusal says why somebody may not do something.
 func (do Action) Refusal() string {
 	for _, all := range [][]permit{onGroup, onWorkspace} {

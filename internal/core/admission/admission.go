@@ -55,6 +55,7 @@ type Candidate struct {
 
 	// Of a group:
 	Ended  bool
+	Shown  bool     // whoever puts it in may change it, or see who is in it
 	Itself bool     // it is the group that would be entered
 	Path   []string // names of the groups by which the door is inside the candidate
 	Depth  int      // groups on the longest way through both
@@ -139,6 +140,8 @@ func nest(way Way, d Door, c Candidate, as As) Verdict {
 		return no("group", "The group %s has ended.", c.Name)
 	case c.Itself:
 		return no("group", "A group can't be in itself.")
+	case !c.Shown:
+		return no("group", "You can't see who is in %s, so you can't put it into another group. Ask its owners.", c.Name)
 	case len(c.Path) > 0:
 		return no("group", "%s is inside %s already (%s): the two would contain each other.", d.Name, c.Name, strings.Join(c.Path, " › "))
 	case c.Depth > expand.MaxDepth:

@@ -58,7 +58,7 @@ func TestNoWayRoundTheRule(t *testing.T) {
 
 func TestIn(t *testing.T) {
 	outsider := with(tove, func(c *Candidate) { c.Kind = Outsider })
-	group := Candidate{Name: "Deck", Address: "deck@merrowline.example", Kind: Group, Depth: 2}
+	group := Candidate{Name: "Deck", Address: "deck@merrowline.example", Kind: Group, Shown: true, Depth: 2}
 	member := As{Role: expand.Member}
 	for _, c := range []struct {
 		name    string
@@ -87,6 +87,7 @@ func TestIn(t *testing.T) {
 		{"a group is nested", Adding, "", group, member, Admitted, "group"},
 		{"a group is invited", Inviting, "", group, member, Refused, "group"},
 		{"a group as an owner", Adding, "", group, As{expand.Owner, true}, Refused, "group"},
+		{"a group of which nothing is seen", Adding, "", with(group, func(c *Candidate) { c.Shown = false }), As{expand.Member, true}, Refused, "group"},
 		{"a group that ended", Adding, "", with(group, func(c *Candidate) { c.Ended = true }), member, Refused, "group"},
 		{"a group in itself", Adding, "", with(group, func(c *Candidate) { c.Itself = true }), member, Refused, "group"},
 		{"a loop", Adding, "", with(group, func(c *Candidate) { c.Path = []string{"Deck", "Night Dispatch"} }), member, Refused, "group"},

@@ -24,6 +24,24 @@ func Reach[ID comparable](root ID, e Edges[ID]) []ID {
 	return out
 }
 
+// Open returns those groups of the Reach of root whose external people are in root too: a
+// group that takes none has none by what is nested in it either.
+func Open[ID comparable](root ID, e Edges[ID], takes func(ID) bool) map[ID]bool {
+	out := map[ID]bool{root: true}
+	for queue := []ID{root}; len(queue) > 0; queue = queue[1:] {
+		if !takes(queue[0]) {
+			continue
+		}
+		for _, g := range e[queue[0]] {
+			if !out[g] {
+				out[g] = true
+				queue = append(queue, g)
+			}
+		}
+	}
+	return out
+}
+
 // Loop returns the path by which parent is already inside child, from child to
 // parent, or nil when nesting child in parent makes no loop.
 func Loop[ID comparable](parent, child ID, e Edges[ID]) []ID {
@@ -99,7 +117,8 @@ type Entry[ID comparable] struct {
 	Role   Role
 	Mail   bool // delivery is on for this membership
 
-	Address string // where the person's mail goes
+	External bool
+	Address  string // where the person's mail goes
 }
 
 // People returns each person once: by the entry in root where there is one, else

@@ -1,6 +1,7 @@
 package expand
 
 import (
+	"maps"
 	"slices"
 	"testing"
 )
@@ -101,5 +102,18 @@ func TestHeight(t *testing.T) {
 	}
 	if got := Height("loop", edges, 5); got != 5 {
 		t.Errorf("in a loop it counts to %d; want 5", got)
+	}
+}
+
+// External people go up only through groups that take them.
+func TestOpen(t *testing.T) {
+	e := Edges[string]{"root": {"takes", "bars"}, "takes": {"a", "shared"}, "bars": {"b", "shared"}, "a": {"root"}}
+	got := Open("root", e, func(g string) bool { return g != "bars" })
+	want := map[string]bool{"root": true, "takes": true, "bars": true, "a": true, "shared": true}
+	if !maps.Equal(got, want) {
+		t.Errorf("%v", got)
+	}
+	if got := Open("bars", e, func(g string) bool { return g != "bars" }); len(got) != 1 {
+		t.Errorf("a group that takes none has those of %v", got)
 	}
 }

@@ -241,3 +241,25 @@ func TestExternalPeopleAreNobodyHere(t *testing.T) {
 	}
 	k.Queued(t)
 }
+
+// A moderator settles nothing about an owner, who would be gone.
+func TestNobodyActsOnAHigherRole(t *testing.T) {
+	g := k.Make(t, "Ranks", func(n *api.NewGroup) { n.Owners = []string{kit.Owner, kit.Colleague} })
+	set := func(by, on, to string) error {
+		return k.Member.SetOverride(ctx, k.Actor(t, by), g.Address, on, api.NewOverride{Override: to}, 0)
+	}
+	for _, to := range []string{"barred", "held", "trusted", "none"} {
+		if kind, says := kit.KindOf(t, set(kit.Moderator, kit.Colleague, to)); kind != workspace.NotAllowed || !strings.Contains(says, "Petra Vane is an owner of Ranks") {
+			t.Errorf("%s: %v %s", to, kind, says)
+		}
+	}
+	if now, _ := k.Group.Read(ctx, k.Actor(t, kit.Owner), g.Address); now.Counts.Owners != 2 {
+		t.Errorf("%+v", now.Counts)
+	}
+	for _, c := range [][2]string{{kit.Moderator, kit.Member}, {kit.Owner, kit.Moderator}, {kit.Administrator, kit.Colleague}} {
+		if err := set(c[0], c[1], "held"); err != nil {
+			t.Errorf("%s about %s: %v", c[0], c[1], err)
+		}
+	}
+	k.Queued(t)
+}

@@ -101,7 +101,11 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, l Qu
 		q.Total = int64(g.Owners + g.Moderators + g.Members + g.Nested)
 	}
 	p, err := v.Read.Members(q)
-	return workspace.Page(p, func(r store.MemberRow) api.Member { return shape(v, r) }), g.Revision, err
+	if err != nil {
+		return none, 0, err
+	}
+	all, err := shapeAll(v, p.Items, l.Q != "")
+	return api.Page[api.Member]{Items: all, Next: p.Next.String(), Total: p.Total}, g.Revision, err
 }
 
 // Columns are the columns of an export, in order.
@@ -134,8 +138,11 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, ref string, l 
 		if err != nil {
 			return err
 		}
-		for _, r := range p.Items {
-			m := shape(v, r)
+		all, err := shapeAll(v, p.Items, l.Q != "")
+		if err != nil {
+			return err
+		}
+		for _, m := range all {
 			kind := m.Kind
 			switch {
 			case m.External:
@@ -151,6 +158,39 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, ref string, l 
 		}
 		q.After = p.Next
 	}
+}
+
+// hiddenGroup stands for a nested group that the actor can't find.
+const hiddenGroup = "A group that you can't find"
+
+// shapeAll shapes members. A nested group that the actor can't find is there without its
+// name, and not there where a name is searched for.
+func shapeAll(v *workspace.View, rows []store.MemberRow, searched bool) ([]api.Member, error) {
+	var ids []uuid.UUID
+	for _, r := range rows {
+		if r.Kind == store.KindGroup {
+			ids = append(ids, r.MemberID)
+		}
+	}
+	groups := map[uuid.UUID]workspace.Group{}
+	if len(ids) > 0 {
+		var err error
+		if groups, err = v.Visible(ids); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]api.Member, 0, len(rows))
+	for _, r := range rows {
+		m := shape(v, r)
+		if _, found := groups[r.MemberID]; r.Kind == store.KindGroup && !found {
+			if searched {
+				continue
+			}
+			m.Name, m.Address = hiddenGroup, "" // by its identifier it can be taken out
+		}
+		out = append(out, m)
+	}
+	return out, nil
 }
 
 // shape is a member as the interface shows them.

@@ -43,7 +43,7 @@ func ReadList(v *workspace.View, field string, l api.PeopleList, out *api.ListRe
 	switch {
 	case l.Of != "":
 		out.Kind = "group"
-		return peopleOf(v, field, l)
+		return peopleOf(v, field, l, out)
 	case l.Everyone:
 		out.Kind = "workspace"
 		return everyone(v, field, l)
@@ -89,15 +89,16 @@ func Reading(l roster.List) api.ListReading {
 	return out
 }
 
-func peopleOf(v *workspace.View, field string, l api.PeopleList) ([]Entry, error) {
+func peopleOf(v *workspace.View, field string, l api.PeopleList, out *api.ListReading) ([]Entry, error) {
 	g, err := v.FindGroup(l.Of, access.SeePeople)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := Effective(v, &g.Group)
+	entries, hidden, err := Visible(v, &g.Group)
 	if err != nil {
 		return nil, err
 	}
+	out.Hidden = hidden
 	ids := make([]uuid.UUID, len(entries))
 	for i, e := range entries {
 		ids[i] = e.Person
@@ -114,12 +115,78 @@ func peopleOf(v *workspace.View, field string, l api.PeopleList) ([]Entry, error
 // Effective returns the active people whom a group reaches, each once, as messages to it
 // find them.
 func Effective(v *workspace.View, g *store.Group) ([]expand.Entry[uuid.UUID], error) {
-	below, err := v.Read.NestedBelow(g.ID, v.Now())
+	r, err := reachOf(v, g)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := v.Read.PeopleIn(expand.Reach(g.ID, below))
-	return expand.People(g.ID, entries), err
+	return r.people(v, r.all)
+}
+
+// Visible is Effective as far as the actor may see who is in each group; hidden says that
+// there are others, not how many: a number would betray who they are.
+func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUID], hidden string, err error) {
+	r, err := reachOf(v, g)
+	if err != nil {
+		return nil, "", err
+	}
+	shown, _, hidden, err := r.shown(v)
+	if err != nil {
+		return nil, "", err
+	}
+	entries, err = r.people(v, shown)
+	return entries, hidden, err
+}
+
+// reach is a group with the groups nested in it.
+type reach struct {
+	root uuid.UUID
+	all  []uuid.UUID
+	open map[uuid.UUID]bool // those whose external people are in root too
+}
+
+func reachOf(v *workspace.View, g *store.Group) (reach, error) {
+	below, err := v.Read.NestedBelow(g.ID, v.Now())
+	if err != nil {
+		return reach{}, err
+	}
+	r := reach{root: g.ID, all: expand.Reach(g.ID, below)}
+	groups := map[uuid.UUID]store.Group{}
+	if len(r.all) > 1 {
+		if groups, err = v.Read.GroupsByID(r.all); err != nil {
+			return reach{}, err
+		}
+	}
+	r.open = expand.Open(g.ID, below, func(id uuid.UUID) bool {
+		return groups[id].Policy[policy.Externals] != policy.ExternalsBarred
+	})
+	return r, nil
+}
+
+// hiddenPeople says that somebody is not shown.
+const hiddenPeople = "More people of a group that you can't see."
+
+// shown returns the groups whose people the actor may see, root among them, by what they
+// are, and says where there are others.
+func (r reach) shown(v *workspace.View) (ids []uuid.UUID, groups map[uuid.UUID]workspace.Group, hidden string, err error) {
+	ids = []uuid.UUID{r.root}
+	if groups, err = v.Visible(r.all); err != nil {
+		return nil, nil, "", err
+	}
+	for _, id := range r.all[1:] {
+		if g, ok := groups[id]; ok && v.May(access.SeePeople, &g) {
+			ids = append(ids, id)
+		} else {
+			hidden = hiddenPeople
+		}
+	}
+	return ids, groups, hidden, nil
+}
+
+// people returns the people of some of the groups, each once.
+func (r reach) people(v *workspace.View, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
+	entries, err := v.Read.PeopleIn(groups)
+	entries = slices.DeleteFunc(entries, func(e expand.Entry[uuid.UUID]) bool { return e.External && !r.open[e.Group] })
+	return expand.People(r.root, entries), err
 }
 
 func everyone(v *workspace.View, field string, l api.PeopleList) ([]Entry, error) {

@@ -2,6 +2,7 @@ package member
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -27,32 +28,29 @@ func (s *Service) EffectiveMembers(ctx context.Context, by workspace.Actor, ref,
 	if err != nil {
 		return none, err
 	}
-	below, err := v.Read.NestedBelow(g.ID, v.Now())
+	reach, err := reachOf(v, &g.Group)
 	if err != nil {
 		return none, err
 	}
-	reach := expand.Reach(g.ID, below)
-	page, err := v.Read.EffectiveMembers(g.ID, reach, q, after, limit)
+	shown, groups, hidden, err := reach.shown(v)
 	if err != nil {
 		return none, err
 	}
-	groups, err := v.Visible(reach)
-	return workspace.Page(page, func(r store.EffectiveMember) api.EffectiveMember {
+	page, err := v.Read.EffectiveMembers(g.ID, shown, slices.Collect(maps.Keys(reach.open)), q, after, limit)
+	out := workspace.Page(page, func(r store.EffectiveMember) api.EffectiveMember {
 		out := api.EffectiveMember{ID: r.ID.String(), Name: r.Name, Address: r.Address, External: r.External, Role: "none"}
 		if r.Role != 0 {
 			out.Role = r.Role.String()
 		}
 		for _, id := range r.Through {
-			name := "a group that you can't find"
-			if x, ok := groups[id]; ok {
-				name = x.Name
-			}
-			if !slices.Contains(out.Through, name) {
+			if name := groups[id].Name; !slices.Contains(out.Through, name) {
 				out.Through = append(out.Through, name)
 			}
 		}
 		return out
-	}), err
+	})
+	out.Hidden = hidden
+	return out, err
 }
 
 // maxNesting is how many groups a drawing of nesting shows.
@@ -70,12 +68,19 @@ func (s *Service) Nesting(ctx context.Context, by workspace.Actor, ref string) (
 	if err != nil {
 		return api.Nesting{}, err
 	}
-	order, depth := walk(g.ID, edges)
-	groups, err := v.Visible(order)
+	all, _ := walk(g.ID, edges)
+	groups, err := v.Visible(all)
 	if err != nil {
 		return api.Nesting{}, err
 	}
-	out := api.Nesting{Groups: []api.NestedGroup{}, Edges: []api.NestedEdge{}, Depth: expand.Depth(g.ID, edges, expand.MaxDepth), Deepest: expand.MaxDepth}
+	seen := expand.Edges[uuid.UUID]{} // neither the tree nor its depth says anything of groups that the actor can't find
+	for outer, inner := range edges {
+		if _, ok := groups[outer]; ok {
+			seen[outer] = slices.DeleteFunc(slices.Clone(inner), func(id uuid.UUID) bool { _, ok := groups[id]; return !ok })
+		}
+	}
+	order, depth := walk(g.ID, seen)
+	out := api.Nesting{Groups: []api.NestedGroup{}, Edges: []api.NestedEdge{}, Depth: expand.Depth(g.ID, seen, expand.MaxDepth), Deepest: expand.MaxDepth}
 	shown := map[uuid.UUID]bool{}
 	for _, id := range order {
 		if x, ok := groups[id]; ok && len(out.Groups) < maxNesting {
@@ -89,7 +94,7 @@ func (s *Service) Nesting(ctx context.Context, by workspace.Actor, ref string) (
 		}
 		return strings.Compare(x.Name, y.Name)
 	})
-	for outer, inner := range edges {
+	for outer, inner := range seen {
 		for _, in := range inner {
 			if shown[outer] && shown[in] {
 				out.Edges = append(out.Edges, api.NestedEdge{Outer: outer.String(), Inner: in.String()})

@@ -12,6 +12,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -86,6 +87,15 @@ func (s *Service) SetOverride(ctx context.Context, by workspace.Actor, ref, addr
 		p, err := c.Read.PersonByKey(addr.Key())
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
+		}
+		role := expand.Role(0)
+		if m, err := c.Read.Membership(g.ID, p.ID); err == nil {
+			role = m.Role
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if !c.By.Subject().MayActOn(g.Relation, role) {
+			return workspace.Fail(workspace.NotAllowed, "%s is %s of %s. Only its owners and administrators may bar, trust or hold them.", p.Name, admission.Article(role), g.Name)
 		}
 		of, id, label := workspace.Who(p), p.ID, (*string)(nil)
 		if id == uuid.Nil {

@@ -313,7 +313,7 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 				r.refuse("unknown", unknownAddress)
 				continue
 			}
-			c.Ended = v.Ended(&inner.Group)
+			c.Ended, c.Shown = v.Ended(&inner.Group), v.May(access.ChangeGroup, &inner) || v.May(access.SeePeople, &inner)
 			if err := surroundings(v, g, r, &c); err != nil {
 				return err
 			}

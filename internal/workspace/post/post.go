@@ -14,6 +14,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
@@ -142,13 +143,17 @@ func recipients(v *workspace.View, g *store.Group, mailbox Mailbox) ([]string, e
 		return v.NoticeRecipients(g)
 	}
 	entries, err := member.Effective(v, g)
-	var out []string
+	return addresses(entries), err
+}
+
+// addresses returns where mail to some people goes.
+func addresses(entries []expand.Entry[uuid.UUID]) (out []string) {
 	for _, e := range entries {
 		if e.Mail {
 			out = append(out, e.Address)
 		}
 	}
-	return out, err
+	return out
 }
 
 // Incoming is a message that arrived for a destination. Raw is what would go out.

@@ -10,6 +10,7 @@ import (
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // shape is a decision as the interface shows it.
@@ -78,11 +79,12 @@ func rehearsePost(v *workspace.View, g workspace.Group, as mailaddr.Address, pro
 	}
 	out := shape(stored(d))
 	if d.Outcome != policy.Refuse && v.May(access.SeePeople, &g) {
-		to, err := recipients(v, &g.Group, ToGroup)
+		entries, hidden, err := member.Visible(v, &g.Group)
 		if err != nil {
 			return out, err
 		}
-		out.Recipients = &api.Recipients{Count: len(to), Sample: append([]string{}, to[:min(len(to), 5)]...)}
+		to := addresses(entries)
+		out.Recipients = &api.Recipients{Count: len(to), Sample: append([]string{}, to[:min(len(to), 5)]...), Hidden: hidden}
 	}
 	return out, nil
 }
