@@ -66,6 +66,7 @@ export function App() {
           <Route path="/rules" element={<Rules />} />
           <Route path="/history" element={<History />} />
           <Route path="/join/:secret" element={<JoinByLink />} />
+          <Route path="/invitations/:secret/answer" element={<Invitation signedIn />} />
           <Route path="/my-password" element={<ChangePassword />} />
           <Route path="*" element={<NoPage />} />
         </Route>

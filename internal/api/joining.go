@@ -70,6 +70,7 @@ type LinkPreview struct {
 	Sentence    string    `json:"sentence" doc:"The group's policy in one line"`
 	Owners      []string  `json:"owners" doc:"Names of those who run it"`
 	For         string    `json:"for,omitempty" doc:"Of an invitation: the address that it was sent to"`
+	SignIn      bool      `json:"sign_in,omitempty" doc:"Of an invitation: it is for somebody of the workspace, who has to be signed in to answer"`
 	By          string    `json:"by"`
 	State       string    `json:"state" enum:"open,accepted,declined,expired,called back,used up,ended"`
 	Says        string    `json:"says"`

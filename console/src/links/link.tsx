@@ -1,7 +1,7 @@
 import { Box, Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
-import { useNavigate, useParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
 import { api, ask, type LinkPreview } from '../api/client';
 import { date } from '../lib/dates';
 import { useChange } from '../lib/use-change';
@@ -26,8 +26,11 @@ function Card({ link: l, children }: { link: LinkPreview; children: ReactNode })
   );
 }
 
-/** Invitation answers an invitation. It needs nobody to be signed in: the link came by mail. */
-export function Invitation() {
+/**
+ * Invitation shows an invitation to whoever holds its link. An outsider answers it there; somebody of the workspace
+ * signs in first, and answers it within the shell.
+ */
+export function Invitation({ signedIn = false }: { signedIn?: boolean }) {
   const { secret = '' } = useParams();
   const path = { secret };
   const link = useQuery({
@@ -38,8 +41,8 @@ export function Invitation() {
     ask(api.POST('/api/v1/invitations/{secret}', { params: { path }, body: { answer: a } })),
   );
   const l = answer.data ?? link.data;
-  return (
-    <Frame width="34rem">
+  const page = (
+    <>
       <Trouble error={link.error} />
       {!l && !link.error && <Loading what="the invitation" />}
       {l && (
@@ -50,19 +53,25 @@ export function Invitation() {
                 The invitation is for <b>{l.for}</b> and ends on {date(l.expires_at)}. Nothing happens until you answer.
               </Text>
               <Trouble error={answer.error} />
-              <HStack>
-                <Button colorPalette="ivy" loading={answer.isPending} onClick={() => answer.mutate('accept')}>
-                  Accept
+              {l.sign_in && !signedIn ? (
+                <Button asChild colorPalette="ivy" alignSelf="start">
+                  <Link to={`/invitations/${secret}/answer`}>Sign in as {l.for}</Link>
                 </Button>
-                <Button
-                  variant="outline"
-                  colorPalette="gray"
-                  loading={answer.isPending}
-                  onClick={() => answer.mutate('decline')}
-                >
-                  Decline
-                </Button>
-              </HStack>
+              ) : (
+                <HStack>
+                  <Button colorPalette="ivy" loading={answer.isPending} onClick={() => answer.mutate('accept')}>
+                    Accept
+                  </Button>
+                  <Button
+                    variant="outline"
+                    colorPalette="gray"
+                    loading={answer.isPending}
+                    onClick={() => answer.mutate('decline')}
+                  >
+                    Decline
+                  </Button>
+                </HStack>
+              )}
             </>
           ) : (
             <Text fontWeight="600" role="status">
@@ -75,7 +84,19 @@ export function Invitation() {
           )}
         </Card>
       )}
-    </Frame>
+    </>
+  );
+  return signedIn ? <Inside>{page}</Inside> : <Frame width="34rem">{page}</Frame>;
+}
+
+/** Inside is a page of a link below the shell. */
+function Inside({ children }: { children: ReactNode }) {
+  return (
+    <Box p="5" maxW="34rem" mx="auto">
+      <Box bg="bg.panel" borderWidth="1px" borderRadius="xl" p={{ base: 5, md: 8 }}>
+        {children}
+      </Box>
+    </Box>
   );
 }
 
@@ -95,23 +116,21 @@ export function JoinByLink() {
   );
   const l = link.data;
   return (
-    <Box p="5" maxW="34rem" mx="auto">
-      <Box bg="bg.panel" borderWidth="1px" borderRadius="xl" p={{ base: 5, md: 8 }}>
-        <Trouble error={link.error} />
-        {!l && !link.error && <Loading what="the link" />}
-        {l && (
-          <Card link={l}>
-            <Trouble error={join.error} />
-            {l.state === 'open' ? (
-              <Button alignSelf="start" colorPalette="ivy" loading={join.isPending} onClick={() => join.mutate()}>
-                Join {l.group.name}
-              </Button>
-            ) : (
-              <Text fontWeight="600">{l.says}</Text>
-            )}
-          </Card>
-        )}
-      </Box>
-    </Box>
+    <Inside>
+      <Trouble error={link.error} />
+      {!l && !link.error && <Loading what="the link" />}
+      {l && (
+        <Card link={l}>
+          <Trouble error={join.error} />
+          {l.state === 'open' ? (
+            <Button alignSelf="start" colorPalette="ivy" loading={join.isPending} onClick={() => join.mutate()}>
+              Join {l.group.name}
+            </Button>
+          ) : (
+            <Text fontWeight="600">{l.says}</Text>
+          )}
+        </Card>
+      )}
+    </Inside>
   );
 }

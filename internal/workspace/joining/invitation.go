@@ -105,6 +105,9 @@ func (s *Service) Invitation(ctx context.Context, secret string) (api.LinkPrevie
 		return o, err
 	}
 	o.For, o.By, o.ExpiresAt = i.Address, i.MadeBy, v.In(i.ExpiresAt)
+	if _, o.SignIn, err = invitee(v, i); err != nil {
+		return o, err
+	}
 	switch {
 	case i.State != store.Undecided:
 		o.State, o.Says = i.State, fmt.Sprintf("This invitation was %s.", i.State)
@@ -118,8 +121,9 @@ func over(v *workspace.View, i store.Invitation) string {
 	return fmt.Sprintf("This invitation ended on %s. Ask for a new one.", workspace.DateIn("en", i.ExpiresAt.In(v.Zone())))
 }
 
-// Answer accepts or declines an invitation on behalf of the address that it was sent to:
-// whoever holds its secret has read that address's mail.
+// Answer accepts or declines an invitation. Somebody of the workspace has to be signed in as
+// whom it is for; an outsider, who can't, proves the address by holding the secret that was
+// sent to it.
 func (s *Service) Answer(ctx context.Context, by workspace.Actor, secret string, answer api.Answer) (api.LinkPreview, error) {
 	v := s.k.View(ctx, by)
 	found, err := v.Read.InvitationByHash(member.HashOf(secret))
@@ -128,13 +132,19 @@ func (s *Service) Answer(ctx context.Context, by workspace.Actor, secret string,
 	} else if err != nil {
 		return api.LinkPreview{}, err
 	}
-	p, err := v.Read.PersonByKey(found.AddrKey)
-	if errors.Is(err, store.ErrNotFound) {
-		p = store.Person{Address: found.Address, AddrKey: found.AddrKey, Name: found.Address, External: true}
-	} else if err != nil {
+	p, of, err := invitee(v, found)
+	if err != nil {
 		return api.LinkPreview{}, err
 	}
 	as := workspace.Actor{Person: p, Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
+	if of {
+		switch as = by; {
+		case by.SignedIn() != nil:
+			return api.LinkPreview{}, workspace.Fail(workspace.SignedOut, "This invitation is for %s. Sign in as them to answer it.", found.Address)
+		case by.Person.ID != p.ID:
+			return api.LinkPreview{}, workspace.Fail(workspace.NotAllowed, "This invitation is for %s, but you are signed in as %s.", found.Address, by.Person.Address)
+		}
+	}
 	err = s.k.Do(ctx, as, func(c *workspace.Change) error {
 		locked, err := c.Tx.LockGroup(found.GroupID)
 		if errors.Is(err, store.ErrNotFound) {
@@ -176,6 +186,15 @@ func (s *Service) Answer(ctx context.Context, by workspace.Actor, secret string,
 		return api.LinkPreview{}, err
 	}
 	return s.Invitation(ctx, secret)
+}
+
+// invitee returns whom an invitation is for, and whether they are somebody of the workspace.
+func invitee(v *workspace.View, i store.Invitation) (p store.Person, ofWorkspace bool, err error) {
+	p, err = v.Read.PersonByKey(i.AddrKey)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Person{Address: i.Address, AddrKey: i.AddrKey, Name: i.Address, External: true}, false, nil
+	}
+	return p, err == nil && !p.External, err
 }
 
 // accept puts whoever was invited into g, where they still can be in it.

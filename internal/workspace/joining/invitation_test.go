@@ -35,12 +35,19 @@ func TestInvitationsAreAnsweredByLink(t *testing.T) {
 	for _, l := range k.Letters(t) {
 		secrets[l.To[0]] = offered(t, l)
 	}
+	for by, want := range map[string]workspace.Kind{"": workspace.SignedOut, kit.Administrator: workspace.NotAllowed, kit.Member: workspace.NotAllowed} { // whoever holds somebody's link
+		for _, answer := range []string{"accept", "decline"} {
+			if kind, says := kit.KindOf(t, kit.Last(k.Joining.Answer(ctx, k.Actor(t, by), secrets[kit.Colleague], api.Answer{Answer: answer}))); kind != want || !strings.Contains(says, "is for "+kit.Colleague) {
+				t.Errorf("%q answers for a colleague: %v %s", by, kind, says)
+			}
+		}
+	}
 	for range 3 { // looking changes nothing
-		if o, err := k.Joining.Invitation(ctx, secrets[kit.Colleague]); err != nil || o.State != "open" || o.For != kit.Colleague || o.Group.Name != "Invited" {
+		if o, err := k.Joining.Invitation(ctx, secrets[kit.Colleague]); err != nil || o.State != "open" || o.For != kit.Colleague || !o.SignIn || o.Group.Name != "Invited" {
 			t.Fatalf("%+v, %v", o, err)
 		}
 	}
-	if o, err := k.Joining.Answer(ctx, workspace.Actor{}, secrets[kit.Colleague], api.Answer{Answer: "accept"}); err != nil || o.State != "accepted" {
+	if o, err := k.Joining.Answer(ctx, k.Actor(t, kit.Colleague), secrets[kit.Colleague], api.Answer{Answer: "accept"}); err != nil || o.State != "accepted" {
 		t.Errorf("%+v, %v", o, err)
 	}
 	if o, err := k.Joining.Answer(ctx, workspace.Actor{}, secrets["pilot@gannetport.example"], api.Answer{Answer: "decline"}); err != nil || o.State != "declined" {
@@ -162,8 +169,10 @@ func TestWhoHasLeftCantAcceptAnInvitation(t *testing.T) {
 		t.Fatal(err)
 	}
 	before, _ := l.Group.Read(ctx, ines, g.Address)
-	if kind, says := kit.KindOf(t, kit.Last(l.Joining.Answer(ctx, workspace.Actor{}, secret, api.Answer{Answer: "accept"}))); kind != workspace.Conflict || !strings.Contains(says, "having left") {
-		t.Errorf("%v %s", kind, says)
+	for _, by := range []workspace.Actor{{}, l.Actor(t, kit.Colleague)} {
+		if kind, says := kit.KindOf(t, kit.Last(l.Joining.Answer(ctx, by, secret, api.Answer{Answer: "accept"}))); kind != workspace.SignedOut {
+			t.Errorf("%v %s", kind, says)
+		}
 	}
 	if now, _ := l.Group.Read(ctx, ines, g.Address); now.Counts != before.Counts {
 		t.Errorf("%+v, was %+v", now.Counts, before.Counts)
@@ -171,7 +180,7 @@ func TestWhoHasLeftCantAcceptAnInvitation(t *testing.T) {
 	if _, err := l.Directory.Return(ctx, ines, kit.Colleague, 0); err != nil {
 		t.Fatal(err)
 	}
-	if o, err := l.Joining.Answer(ctx, workspace.Actor{}, secret, api.Answer{Answer: "accept"}); err != nil || o.State != "accepted" {
+	if o, err := l.Joining.Answer(ctx, l.Actor(t, kit.Colleague), secret, api.Answer{Answer: "accept"}); err != nil || o.State != "accepted" {
 		t.Errorf("back again: %+v, %v", o, err)
 	}
 }
