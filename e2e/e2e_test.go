@@ -170,7 +170,7 @@ func newPlace(t *testing.T) *place {
 
 func (p *place) env() []string {
 	return []string{"IVYTABLE_LISTEN=" + p.http, "IVYTABLE_SMTP_LISTEN=" + p.smtp, "IVYTABLE_POST_OFFICE=" + p.page, "IVYTABLE_POST_OFFICE_SMTP=" + p.sink,
-		"IVYTABLE_DATA=" + p.dir, "IVYTABLE_URL=http://" + p.http, "XDG_CONFIG_HOME=" + p.config, "TZ=UTC"}
+		"IVYTABLE_DATA=" + p.dir, "IVYTABLE_URL=http://" + p.http, "XDG_CONFIG_HOME=" + p.config, "IVYTABLE_METRICS_LISTEN=127.0.0.1:0", "TZ=UTC"}
 }
 
 // cli runs a command as somebody and returns its exit code and all it printed.

@@ -304,7 +304,7 @@ func TestSettings(t *testing.T) {
 	var s daemon
 	fresh := func() *cobra.Command {
 		c := &cobra.Command{Use: "x"}
-		s.flags(c, "data", "info")
+		s.flags(c, "", "data", "info")
 		c.Flags().StringVar(&s.relay, "relay", "", "")
 		c.Flags().String("config", "", "")
 		markSettings(c.Flags())
@@ -407,7 +407,7 @@ func TestListsAreNotCutInSilence(t *testing.T) {
 
 // What one command is to do is said where it is called, not in the environment.
 func TestTheEnvironmentSetsOnlySettings(t *testing.T) {
-	known := strings.Fields("output url config listen smtp-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp")
+	known := strings.Fields("output url config listen smtp-listen metrics-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp")
 	var walk func(*cobra.Command)
 	walk = func(c *cobra.Command) {
 		c.Flags().VisitAll(func(f *pflag.Flag) {

@@ -14,6 +14,8 @@ import (
 
 	"golang.org/x/term"
 	"golang.org/x/text/width"
+
+	"ivytable.example/ivytable/internal/api"
 )
 
 // column is one column of a list: what it is called and what it has of each row. A table
@@ -104,6 +106,9 @@ func writeRows[T any](w *csv.Writer, rows []T, cols []column[T]) {
 	for _, r := range rows {
 		for i, c := range cols {
 			line[i] = raw(c.value(r))
+			if _, text := c.value(r).(string); text {
+				line[i] = api.Cell(line[i])
+			}
 		}
 		_ = w.Write(line)
 	}

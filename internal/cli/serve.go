@@ -35,14 +35,15 @@ const version = "0.1.0"
 
 // daemon is the settings of serve and demo.
 type daemon struct {
-	listen, smtpListen, data, dsn, publicURL, relay, mailName string
-	logLevel, logFormat                                       string
+	listen, smtpListen, metricsListen, data, dsn, publicURL, relay, mailName string
+	logLevel, logFormat                                                      string
 }
 
-func (s *daemon) flags(c *cobra.Command, data, level string) {
+func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f := c.Flags()
 	f.StringVar(&s.listen, "listen", "127.0.0.1:8480", "where the console and the interface listen")
 	f.StringVar(&s.smtpListen, "smtp-listen", "127.0.0.1:2525", "where mail for groups comes in")
+	f.StringVar(&s.metricsListen, "metrics-listen", metrics, "where figures for Prometheus are served, for yourselves alone; empty: nowhere")
 	f.StringVar(&s.data, "data", data, "folder for what is kept here")
 	f.StringVar(&s.dsn, "dsn", "", "database to use, USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the data folder)")
 	f.StringVar(&s.publicURL, "public-url", "", "address at which people reach the console (default: http:// and --listen)")
@@ -97,6 +98,13 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 		return fmt.Errorf("listen for mail (--smtp-listen): %w", err)
 	}
 	defer smtp.Close()
+	var figures net.Listener
+	if s.metricsListen != "" {
+		if figures, err = net.Listen("tcp", s.metricsListen); err != nil {
+			return fmt.Errorf("listen for figures (--metrics-listen): %w", err)
+		}
+		defer figures.Close()
+	}
 	if s.publicURL == "" {
 		s.publicURL = "http://" + web.Addr().String()
 	}
@@ -116,25 +124,33 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	u, _ := url.Parse(s.publicURL)
 	routes, _ := httpapi.Routes(all, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version})
 	hs := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
+	fs := &http.Server{Handler: httpapi.Metrics(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
 	ms := mail.NewServer(all, log, s.mailName)
 
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error {
-		if err := hs.Serve(web); !errors.Is(err, http.ErrServerClosed) {
-			return err
-		}
-		return nil
-	})
+	serve := func(s *http.Server, l net.Listener) {
+		g.Go(func() error {
+			if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+				return err
+			}
+			return nil
+		})
+	}
+	serve(hs, web)
+	if figures != nil {
+		serve(fs, figures)
+	}
 	g.Go(func() error { return ms.Serve(smtp) })
 	g.Go(func() error { runner.Run(ctx, all); return nil })
 	g.Go(func() error {
 		<-ctx.Done()
 		last, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		var both sync.WaitGroup
-		both.Go(func() { _ = hs.Shutdown(last) })
-		both.Go(func() { ms.Shutdown(last) })
-		both.Wait()
+		var stops sync.WaitGroup
+		stops.Go(func() { _ = hs.Shutdown(last) })
+		stops.Go(func() { _ = fs.Shutdown(last) })
+		stops.Go(func() { ms.Shutdown(last) })
+		stops.Wait()
 		return nil
 	})
 	log.Info("ready", "console", s.publicURL, "smtp", smtp.Addr().String(), "relay", s.relay)
@@ -165,7 +181,7 @@ func (a *app) serveCommand() *cobra.Command {
 			return s.serve(cmd.Context(), pool, log, false, func() {})
 		},
 	}
-	s.flags(c, "data", "info")
+	s.flags(c, "127.0.0.1:8483", "data", "info")
 	c.Flags().StringVar(&s.relay, "relay", "", "mail system to send through, HOST:PORT")
 	markSettings(c.Flags())
 	c.AddCommand(a.firstCommand())
@@ -204,7 +220,7 @@ func (a *app) firstCommand() *cobra.Command {
 			return a.done(domains, "The workspace has the domains %s, and %s as its administrator.", strings.Join(domains, ", "), args[0])
 		},
 	}
-	s.flags(c, "data", "info")
+	s.flags(c, "127.0.0.1:8483", "data", "info")
 	c.Flags().StringSliceVar(&domains, "domain", nil, "a mail domain, the main one first (default: that of ADDRESS)")
 	c.Flags().StringVar(&name, "name", "", "the administrator's name")
 	return c
@@ -232,7 +248,7 @@ func (a *app) demoCommand() *cobra.Command {
 			return a.demo(cmd.Context(), &s, log, officeListen, officeSMTP)
 		},
 	}
-	s.flags(c, "data/demo", "warn")
+	s.flags(c, "", "data/demo", "warn")
 	c.Flags().StringVar(&officeListen, "post-office", "127.0.0.1:8481", "where the page of the post office listens")
 	c.Flags().StringVar(&officeSMTP, "post-office-smtp", "127.0.0.1:2526", "where the post office takes mail in")
 	markSettings(c.Flags())

@@ -47,14 +47,39 @@ var requestSeconds = promauto.NewHistogramVec(prometheus.HistogramOpts{
 	Name: "ivytable_http_request_seconds", Help: "Time to answer a request, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 2.5, 9),
 }, []string{"method", "route", "status"})
 
+// Metrics returns the handler of the figures for Prometheus. It is for a listener of its own,
+// which nobody outside reaches.
+func Metrics() http.Handler {
+	m := http.NewServeMux()
+	m.Handle("GET /metrics", promhttp.Handler())
+	return m
+}
+
+// methodOf is the method of a request as figures name it: of a fixed set, whatever a client
+// makes up.
+func methodOf(r *http.Request) string {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return r.Method
+	}
+	return "other"
+}
+
+// pathOf is the path of a request as the log has it: not where a secret stands in it.
+func pathOf(r *http.Request, route string) string {
+	if !strings.HasPrefix(route, v1) || strings.Contains(route, "{secret}") || strings.Contains(route, "*") {
+		return route
+	}
+	return r.URL.Path
+}
+
 // Routes returns the handler of the service and the description of its interface.
 func Routes(all *service.Service, o Options) (*chi.Mux, *huma.OpenAPI) {
 	s := &server{all, o}
 	r := chi.NewRouter()
-	r.Use(s.identify, s.observe, s.recover)
+	r.Use(s.identify, s.observe, s.recover, guarded)
 	r.Get("/healthz", func(rw http.ResponseWriter, _ *http.Request) { rw.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
-	r.Handle("/metrics", promhttp.Handler())
 	var doc *huma.OpenAPI
 	r.Group(func(r chi.Router) {
 		r.Use(s.sameOrigin, s.authenticate)
@@ -82,7 +107,7 @@ func (s *server) describe(r chi.Router) *huma.OpenAPI {
 	}
 	c.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	a := humachi.New(r, c)
-	a.UseMiddleware(knownParameters(a))
+	a.UseMiddleware(s.signedIn, knownParameters(a))
 	for _, route := range s.routes() {
 		route.register(s, a)
 	}
@@ -156,12 +181,12 @@ func (s *server) observe(next http.Handler) http.Handler {
 		sw := &statusWriter{rw, http.StatusOK}
 		next.ServeHTTP(sw, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
-		requestSeconds.WithLabelValues(r.Method, route, strconv.Itoa(sw.status)).Observe(time.Since(began).Seconds())
+		requestSeconds.WithLabelValues(methodOf(r), route, strconv.Itoa(sw.status)).Observe(time.Since(began).Seconds())
 		level := slog.LevelDebug
 		if r.Method != http.MethodGet || sw.status >= 400 {
 			level = slog.LevelInfo
 		}
-		s.o.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", sw.status, "ms", time.Since(began).Milliseconds(), "request_id", r.Context().Value(requestKey))
+		s.o.Log.Log(r.Context(), level, "request", "method", r.Method, "path", pathOf(r, route), "status", sw.status, "ms", time.Since(began).Milliseconds(), "request_id", r.Context().Value(requestKey))
 	})
 }
 
@@ -173,6 +198,18 @@ func (s *server) recover(next http.Handler) http.Handler {
 				write(rw, s.internal(r.Context()))
 			}
 		}()
+		next.ServeHTTP(rw, r)
+	})
+}
+
+// guarded keeps browsers from guessing what an answer is, and everybody from keeping what the
+// interface answers.
+func guarded(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		rw.Header().Set("X-Content-Type-Options", "nosniff")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			rw.Header().Set("Cache-Control", "no-store")
+		}
 		next.ServeHTTP(rw, r)
 	})
 }
@@ -211,6 +248,18 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 		a.RequestID, _ = r.Context().Value(requestKey).(string)
 		next.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), actorKey, a)))
 	})
+}
+
+// signedIn refuses whoever is nobody where somebody has to be signed in, before what they send
+// is read.
+func (s *server) signedIn(ctx huma.Context, next func(huma.Context)) {
+	public := ctx.Operation().Security != nil && len(ctx.Operation().Security) == 0
+	if err := actor(ctx.Context()).SignedIn(); err != nil && !public {
+		_, rw := humachi.Unwrap(ctx)
+		write(rw, s.problem(ctx.Context(), err))
+		return
+	}
+	next(ctx)
 }
 
 func (s *server) ready(rw http.ResponseWriter, r *http.Request) {

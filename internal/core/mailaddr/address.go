@@ -40,6 +40,9 @@ func Parse(s string) (Address, error) {
 	if at < 0 {
 		return Address{}, bad(given, "Write it as name@domain.", "There is no @ in the address.")
 	}
+	if len(s) > maxAddress {
+		return Address{}, bad(given, "Shorten it.", "The address has %d octets; %d is the most (RFC 5321, 4.5.3.1.3).", len(s), maxAddress)
+	}
 	a := Address{local: s[:at], domain: s[at+1:]}
 	if err := CheckLocal(a.local); err != nil {
 		err.(*fault.Fault).Given = given
@@ -50,6 +53,10 @@ func Parse(s string) (Address, error) {
 	}
 	return a, nil
 }
+
+// maxAddress is how many octets an address has at most: a path of 256 with its angle brackets
+// (RFC 5321, 4.5.3.1.3).
+const maxAddress = 254
 
 // Join makes an address of a local part and a domain, checked as by Parse.
 func Join(local, domain string) (Address, error) { return Parse(local + "@" + domain) }

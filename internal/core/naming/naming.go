@@ -312,3 +312,16 @@ func fits(template, name string, before bool) bool {
 	}
 	return !open || strings.TrimSpace(rest) != ""
 }
+
+// Unseen returns the first character of a name that is there but not seen, or that turns the
+// order of those around it: a line or paragraph separator, a control or format character. at
+// counts characters from 1; it is 0 where there is none.
+func Unseen(name string) (r rune, at int) {
+	for _, r := range name {
+		at++
+		if unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) {
+			return r, at
+		}
+	}
+	return 0, 0
+}

@@ -135,3 +135,11 @@ func FuzzApply(f *testing.F) {
 		r.Broken(name, local)
 	})
 }
+
+func TestUnseen(t *testing.T) {
+	for name, at := range map[string]int{"Fähre Größe 夜班 🚢": 0, "It's — fine": 0, "a\u202eb": 2, "\u200bx": 1, "xy\u2028": 3, "Ä\u2066": 2, "x\x00": 2, "x\n": 2, "soft\u00adhyphen": 5, "\ufeffx": 1} {
+		if _, got := Unseen(name); got != at {
+			t.Errorf("%q: %d, want %d", name, got, at)
+		}
+	}
+}

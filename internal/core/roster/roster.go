@@ -248,7 +248,9 @@ func (l *List) head(record []string, mapping map[string]string) error {
 func (l *List) entry(line int, record []string) Entry {
 	e := Entry{Line: line, Fields: map[string]string{}}
 	for i, v := range record {
-		v = strings.TrimSpace(v)
+		if v = strings.TrimSpace(v); len(v) > 1 && v[0] == '\'' && strings.ContainsRune("=+-@", rune(v[1])) {
+			v = v[1:] // what keeps a spreadsheet from taking it for a formula
+		}
 		switch l.Columns[i] {
 		case "":
 		case Address:

@@ -154,3 +154,11 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// What was made safe for a spreadsheet is read as it was; an apostrophe of a name stays.
+func TestApostropheOfASpreadsheet(t *testing.T) {
+	l, err := Read([]byte("mail,name,department\na@b.example,'=cmd(),'-Deck\nc@d.example,'t Hooft,'\n"), nil)
+	if err != nil || len(l.Entries) != 2 || l.Entries[0].Name != "=cmd()" || l.Entries[0].Fields["department"] != "-Deck" || l.Entries[1].Name != "'t Hooft" {
+		t.Errorf("%+v, %v", l.Entries, err)
+	}
+}

@@ -150,7 +150,7 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, ref string, l 
 			case !m.Active:
 				kind = "departed"
 			}
-			err = errors.Join(err, out.Write([]string{m.Name, m.Address, m.Role, m.Delivery, kind, strconv.FormatBool(m.ByRule), m.AddedAt.Format(time.RFC3339), m.AddedBy}))
+			err = errors.Join(err, out.Write([]string{api.Cell(m.Name), api.Cell(m.Address), m.Role, m.Delivery, kind, strconv.FormatBool(m.ByRule), m.AddedAt.Format(time.RFC3339), api.Cell(m.AddedBy)}))
 		}
 		out.Flush()
 		if err := errors.Join(err, out.Error()); err != nil || p.Next.Empty() {

@@ -6,9 +6,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 
 	"github.com/google/uuid"
 
@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/naming"
 	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -164,8 +165,9 @@ func CheckName(name string) string {
 		return "The name is empty. Write what people will call it."
 	case n > 200:
 		return "The name is too long: 200 characters is the most. Shorten it."
-	case strings.ContainsFunc(name, unicode.IsControl):
-		return "The name has a line break or another control character in it."
+	}
+	if r, at := naming.Unseen(name); at > 0 {
+		return fmt.Sprintf("Character %d of the name is one that is not seen: a line break, a control character or a mark of direction (U+%04X). Leave it out.", at, r)
 	}
 	return ""
 }
