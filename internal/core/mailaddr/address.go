@@ -202,20 +202,23 @@ var reserved = map[string]string{
 	"noreply": "people read it as an address that nobody answers", "no-reply": "people read it as an address that nobody answers",
 }
 
-// OwnersSuffix and BouncesSuffix end the local parts that every group has beside
-// its own: one that leads to its owners, and one that failed deliveries return to.
+// These end the local parts that every group has beside its own: one that leads to its
+// owners, one that failed deliveries return to, and one that people ask about a list at
+// (RFC 2142, 6).
 const (
 	OwnersSuffix  = "-owners"
 	BouncesSuffix = "-bounces"
+	RequestSuffix = "-request"
 )
 
-// Reserved returns why a local part is kept for something else, or "".
+// Reserved returns why a local part is kept for something else, or "". One that people would
+// take for a reserved one is kept too.
 func Reserved(local string) string {
-	l := strings.ToLower(local)
+	l := alike.Replace(strings.ToLower(local))
 	if why := reserved[l]; why != "" {
 		return why
 	}
-	for _, s := range []string{OwnersSuffix, BouncesSuffix} {
+	for _, s := range []string{OwnersSuffix, BouncesSuffix, RequestSuffix} {
 		if strings.HasSuffix(l, s) {
 			return "every group has a helper address that ends in " + s
 		}

@@ -105,7 +105,7 @@ func TestDerive(t *testing.T) {
 }
 
 func TestReserved(t *testing.T) {
-	for local, want := range map[string]bool{"Postmaster": true, "abuse": true, "deck-owners": true, "deck-bounces": true, "postmasters": false, "owners": false, "scunthorpe": false} {
+	for local, want := range map[string]bool{"Postmaster": true, "abuse": true, "deck-owners": true, "deck-bounces": true, "deck-request": true, "p0stmaster": true, "no_reply": true, "no.reply": true, "MAILER_daemon": true, "deck_owners": true, "deck.request": true, "request": false, "postmasters": false, "owners": false, "scunthorpe": false} {
 		if (Reserved(local) != "") != want {
 			t.Errorf("Reserved(%q) = %q", local, Reserved(local))
 		}

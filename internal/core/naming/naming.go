@@ -209,6 +209,15 @@ func (r Rules) Broken(name, local string) []*fault.Fault {
 	return out
 }
 
+// OfAddress returns the faults of the local part of an address by itself: of an alias, or of
+// one that a group moves to.
+func (r Rules) OfAddress(local string, by Creator) []*fault.Fault {
+	if by.Exempt {
+		return nil
+	}
+	return r.broken("", local)
+}
+
 func (r Rules) broken(name, local string) []*fault.Fault {
 	var out []*fault.Fault
 	of := func(text, what string) {

@@ -136,12 +136,8 @@ func move(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch, p *wor
 		if !strings.Contains(x, "@") {
 			x += "@" + domains[0]
 		}
-		checked, err := naming.CheckAddress(&c.View, x, g.ID)
-		if err != nil {
+		if address, err = naming.CheckMove(&c.View, x, g.ID, p); err != nil {
 			return "", nil, err
-		}
-		if address = checked.Address; checked.Status != "free" {
-			p.Add("address", *patch.Address, "%s", checked.Says)
 		}
 	}
 	if patch.Aliases != nil {

@@ -226,3 +226,30 @@ func TestRepeatsAtOnceMakeOneGroup(t *testing.T) {
 		}
 	}
 }
+
+// Words and beginnings that are kept bind every address of a group, by whichever way it
+// gets it; what it has stays.
+func TestReservedWordsBindAliasesAndMoves(t *testing.T) {
+	before := k.Make(t, "Kept Before", func(n *api.NewGroup) { n.Aliases = []string{"payroll-before"} })
+	g := k.Make(t, "Moving House")
+	k.SetNaming(t, api.Naming{Creators: "administrators", Words: []string{"payroll"}, Beginnings: []string{"official"}})
+	change := func(by, ref string, p api.GroupPatch) error {
+		return kit.Last(k.Group.Change(ctx, k.Actor(t, by), ref, p, 0))
+	}
+	for _, local := range []string{"night-payroll", "official-crew", "Payroll", "p0stmaster", "no_reply", "deck_owners"} {
+		aliases := []string{local}
+		for what, p := range map[string]api.GroupPatch{"move": {Address: &local}, "alias": {Aliases: &aliases}} {
+			if kind, says := kit.KindOf(t, change(kit.Owner, g.Address, p)); kind != workspace.Invalid || !strings.Contains(says, "reserved") && !strings.Contains(says, "kept for official") {
+				t.Errorf("%s to %s: %v %s", what, local, kind, says)
+			}
+		}
+	}
+	kept := []string{"payroll-before@merrowline.example", "more-before"}
+	if err := change(kit.Owner, before.Address, api.GroupPatch{Aliases: &kept}); err != nil {
+		t.Errorf("an alias that was there is lost: %v", err)
+	}
+	to := "payroll-run"
+	if err := change(kit.Administrator, g.Address, api.GroupPatch{Address: &to}); err != nil {
+		t.Errorf("an administrator is bound: %v", err)
+	}
+}

@@ -112,6 +112,7 @@ func CheckAliases(v *workspace.View, aliases []string, address string, own uuid.
 	}
 	out := []string{}
 	for i, x := range aliases {
+		field := fmt.Sprintf("aliases[%d]", i)
 		if !strings.Contains(x, "@") {
 			x += "@" + domains[0]
 		}
@@ -121,13 +122,47 @@ func CheckAliases(v *workspace.View, aliases []string, address string, own uuid.
 		}
 		switch {
 		case c.Status != "free":
-			p.Add(fmt.Sprintf("aliases[%d]", i), x, "%s", c.Says)
+			p.Add(field, x, "%s", c.Says)
 		case c.Address == strings.ToLower(address) || slices.Contains(out, c.Address):
 		default:
 			out = append(out, c.Address)
+			if err := checkLocal(v, field, c.Address, own, p); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return out, nil
+}
+
+// CheckMove is CheckAddress for an address that a group moves to, which the rules of naming
+// bind as they bind a new one.
+func CheckMove(v *workspace.View, address string, own uuid.UUID, p *workspace.Problems) (string, error) {
+	c, err := CheckAddress(v, address, own)
+	if err != nil {
+		return "", err
+	}
+	if c.Status != "free" {
+		p.Add("address", address, "%s", c.Says)
+		return c.Address, nil
+	}
+	return c.Address, checkLocal(v, "address", c.Address, own, p)
+}
+
+// checkLocal says which rules of naming an address breaks. One that the group own has already
+// stays.
+func checkLocal(v *workspace.View, field, address string, own uuid.UUID, p *workspace.Problems) error {
+	if own != uuid.Nil {
+		if g, err := v.Read.GroupByAddress(address); err == nil && g.ID == own {
+			return nil
+		} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+	}
+	_, rules, err := Rules(v)
+	for _, f := range rules.OfAddress(LocalOf(address), Creator(v.By.Person)) {
+		p.Add(field, address, "%s", f.Words())
+	}
+	return err
 }
 
 // AddressTaken turns the answer to a race for an address into the same words as a check

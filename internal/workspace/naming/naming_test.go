@@ -37,20 +37,6 @@ func TestAddressProposals(t *testing.T) {
 	}
 }
 
-// rule sets rules of naming for the length of a test.
-func rule(t *testing.T, n api.Naming) {
-	t.Helper()
-	ines := k.Actor(t, kit.Administrator)
-	if _, err := k.Naming.Set(ctx, ines, n, 0); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if _, err := k.Naming.Set(ctx, ines, api.Naming{Creators: "administrators"}, 0); err != nil {
-			t.Error(err)
-		}
-	})
-}
-
 func TestNamesAreRuledWhileTheyAreTyped(t *testing.T) {
 	ines, petra := k.Actor(t, kit.Administrator), k.Actor(t, kit.Colleague)
 	if _, err := k.Naming.Propose(ctx, petra, naming.Proposing{Name: "x"}); err == nil {
