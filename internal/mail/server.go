@@ -134,7 +134,7 @@ func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 		return refusal(550, smtp.EnhancedCode{5, 1, 1}, "%s", e.Says)
 	case err != nil:
 		return s.failed("rcpt", err)
-	case s.from == "" && d.Mailbox != post.ToBounces:
+	case s.from == "" && d.Mailbox != post.ToBounces && d.Mailbox != post.ToAdministrators:
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
 	}
 	if s.by.SignedIn() == nil && d.Mailbox != post.ToBounces {
@@ -187,9 +187,11 @@ func (s *session) Data(r io.Reader) error {
 		if err != nil {
 			return err
 		}
-		local, domain, _ := strings.Cut(d.Address, "@")
-		in = append(in, post.Incoming{To: d, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out,
-			Sender: local + mailaddr.BouncesSuffix + "@" + domain})
+		x := post.Incoming{To: d, Author: m.Author, Proven: proven, MessageID: id, Subject: m.Subject, Raw: out}
+		if d.Mailbox != post.ToAdministrators { // who get no report of what does not reach them
+			x.Sender = strings.Replace(d.Address, "@", mailaddr.BouncesSuffix+"@", 1)
+		}
+		in = append(in, x)
 	}
 	err = s.s.Post.Accept(ctx, in)
 	log := s.log.With("id", tr.ID, "author", m.Author.Key(), "proven", proven, "to", len(s.to), "size", len(raw))

@@ -186,6 +186,34 @@ func raw(t *testing.T, to, message string) error {
 	return e
 }
 
+// Who runs the mail answers at the addresses that every domain has, and the owners of a group
+// at those that it has.
+func TestAddressesThatThereHaveToBe(t *testing.T) {
+	k.Make(t, "Asked About", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("write_owners=anyone hold=nobody") })
+	k.Queued(t)
+	for to, want := range map[string]string{"Postmaster@merrowline.example": kit.Administrator, "abuse@crew.merrowline.example": kit.Administrator,
+		"asked-about-request@merrowline.example": kit.Owner, "asked-about-owners@merrowline.example": kit.Owner} {
+		if err := dial(t, "").SendMail("stranger@elsewhere.example", []string{to}, strings.NewReader(message("stranger@elsewhere.example", "to "+to))); err != nil {
+			t.Errorf("%s: %v", to, err)
+		}
+		if got := k.Queued(t)["to "+to]; len(got) != 1 || got[0] != want {
+			t.Errorf("mail to %s goes to %v", to, got)
+		}
+	}
+	if err := dial(t, "").SendMail("", []string{"postmaster@merrowline.example"}, strings.NewReader(message("mailer@elsewhere.example", "a report"))); err != nil {
+		t.Errorf("a report to the postmaster: %v", err)
+	}
+	if err := dial(t, kit.Member).SendMail(kit.Member, []string{"postmaster@merrowline.example"}, strings.NewReader(message(kit.Member, "signed in"))); err != nil {
+		t.Errorf("a member to the postmaster: %v", err)
+	}
+	if sent := k.Queued(t); len(sent["a report"]) != 1 || len(sent["signed in"]) != 1 {
+		t.Errorf("queued: %v", sent)
+	}
+	for _, to := range []string{"postmaster@elsewhere.example", "webmaster@merrowline.example", "nothing-request@merrowline.example"} {
+		expect(t, to, dial(t, "").SendMail("a@b.example", []string{to}, strings.NewReader(message("a@b.example", "x"))), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
+	}
+}
+
 // A message that is sent to several addresses of one group reaches its people once.
 func TestAddressesOfOneGroupAreOne(t *testing.T) {
 	g := k.Make(t, "Many Names", func(n *api.NewGroup) { n.Aliases = []string{"many-aliases@merrowline.example"} })

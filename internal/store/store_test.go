@@ -188,7 +188,7 @@ func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
 	for i, days := range []int{-2, 0, 1, 29, 30, 31, 200} {
 		for _, ended := range []string{"", "lapsed", "retired"} {
 			g := newGroup("Stated", fmt.Sprintf("stated-%d-%s@s.example", i, ended))
-			g.ExpiresAt = p.Day(now).AddDate(0, 0, days)
+			g.ExpiresAt = p.After(now, days)
 			if ended != "" {
 				g.EndedAt, g.Retired = &now, ended == "retired"
 			}
@@ -199,7 +199,7 @@ func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
 		}
 	}
 	for _, state := range lifecycle.States {
-		page, err := s.Groups(GroupQuery{Q: "stated", States: []lifecycle.State{state}, Now: now, DueUntil: p.Day(now).AddDate(0, 0, p.First()), Sort: ByName, Limit: 200})
+		page, err := s.Groups(GroupQuery{Q: "stated", States: []lifecycle.State{state}, Now: now, DueUntil: p.After(now, p.First()), Sort: ByName, Limit: 200})
 		if err != nil || int(page.Total) != want[state] {
 			t.Errorf("%s: %d, %v; the core says %d", state, page.Total, err, want[state])
 		}

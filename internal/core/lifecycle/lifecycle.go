@@ -103,9 +103,20 @@ func (p Policy) First() int {
 }
 
 // Day returns the first moment of t's day in the workspace's zone.
-func (p Policy) Day(t time.Time) time.Time {
-	y, m, d := t.In(p.zone()).Date()
-	return time.Date(y, m, d, 0, 0, 0, 0, p.zone())
+func (p Policy) Day(t time.Time) time.Time { return p.After(t, 0) }
+
+// After returns the first moment of the day that is so many calendar days after t's in the
+// workspace's zone; days may be negative. Where clocks skip midnight the day begins later.
+func (p Policy) After(t time.Time, days int) time.Time {
+	zone := p.zone()
+	y, m, d := t.In(zone).Date()
+	y, m, d = time.Date(y, m, d+days, 12, 0, 0, 0, time.UTC).Date()
+	for quarter := range 24 * 4 {
+		if at := time.Date(y, m, d, 0, 15*quarter, 0, 0, zone); at.Day() == d {
+			return at
+		}
+	}
+	return time.Date(y, m, d+1, 0, 0, 0, 0, zone) // a zone that crossed the date line has no such day
 }
 
 func (p Policy) zone() *time.Location {
@@ -127,8 +138,8 @@ func (p Policy) Expiry(l Life, now time.Time) time.Time {
 	if !p.Applies(l) {
 		return time.Time{}
 	}
-	at := p.Day(l.Renewed).AddDate(0, 0, p.TermDays)
-	floor := p.Day(now).AddDate(0, 0, p.First())
+	at := p.After(l.Renewed, p.TermDays)
+	floor := p.After(now, p.First())
 	if !l.Expires.IsZero() && l.Expires.Before(floor) {
 		floor = p.Day(l.Expires) // its owners have been told of that date already
 	}
@@ -153,19 +164,22 @@ func (p Policy) State(l Life, now time.Time) State {
 
 // DueFrom returns when a group that expires at expires becomes due.
 func (p Policy) DueFrom(expires time.Time) time.Time {
-	return p.Day(expires).AddDate(0, 0, -p.First()).UTC()
+	return p.After(expires, -p.First()).UTC()
 }
 
 // PurgeAt returns when a group that ended can no longer be restored.
 func (p Policy) PurgeAt(l Life) time.Time {
-	return p.Day(l.Ended).AddDate(0, 0, RecoveryDays).UTC()
+	return p.After(l.Ended, RecoveryDays).UTC()
 }
 
 // Days returns the number of midnights from now to at in the workspace's zone,
 // negative where at lies before today.
 func (p Policy) Days(now, at time.Time) int {
-	a, b := p.Day(now), p.Day(at)
-	return int(b.Sub(a).Round(24*time.Hour) / (24 * time.Hour)) // a day of 23 or 25 hours rounds to one
+	date := func(t time.Time) time.Time {
+		y, m, d := t.In(p.zone()).Date()
+		return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+	}
+	return int(date(at).Sub(date(now)) / (24 * time.Hour))
 }
 
 // Notice returns the notice that is to be sent at now for a group that expires at

@@ -62,6 +62,43 @@ func TestDaysAreCountedInTheZone(t *testing.T) {
 	}
 }
 
+// Where clocks skip midnight a day begins at one, and is counted as one all the same.
+func TestDaysWithoutMidnight(t *testing.T) {
+	zone, err := time.LoadLocation("America/Santiago")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := half
+	p.Zone, p.TermDays, p.Notices = zone, 30, []int{7, 1}
+	renewed := time.Date(2027, 8, 6, 15, 0, 0, 0, zone)
+	end := p.Expiry(Life{Renewed: renewed}, renewed).In(zone)
+	if got := end.Format("2006-01-02 15:04"); got != "2027-09-05 01:00" {
+		t.Errorf("30 days after 6 August is %s", got)
+	}
+	for hours, want := range map[int]int{-1: 1, -24: 1, -25: 2, 0: 0, 22: 0, 23: -1} {
+		if got := p.Days(end.Add(time.Duration(hours)*time.Hour), end); got != want {
+			t.Errorf("%d hours from it there are %d days; want %d", hours, got, want)
+		}
+	}
+	if got := p.After(end, 1).Format("2006-01-02 15:04"); got != "2027-09-06 00:00" {
+		t.Errorf("the day after begins at %s", got)
+	}
+	if got := p.After(p.After(end, 1), -1); !got.Equal(end) {
+		t.Errorf("the day before that begins at %v", got)
+	}
+	if got := p.DueFrom(end).In(zone).Format("2006-01-02 15:04"); got != "2027-08-29 00:00" {
+		t.Errorf("it is due from %s", got)
+	}
+	samoa, err := time.LoadLocation("Pacific/Apia")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.Zone = samoa // 30 December 2011 was left out there
+	if got := p.After(time.Date(2011, 12, 29, 12, 0, 0, 0, samoa), 1).Format("2006-01-02 15:04"); got != "2011-12-31 00:00" {
+		t.Errorf("the day after 29 December 2011 begins at %s", got)
+	}
+}
+
 func TestState(t *testing.T) {
 	exp := at("2027-01-10 00:00")
 	for _, c := range []struct {

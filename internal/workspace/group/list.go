@@ -55,7 +55,7 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 	if err != nil {
 		return none, err
 	}
-	q := store.GroupQuery{Q: l.Q, Now: v.Now(), DueUntil: e.Policy.Day(v.Now()).AddDate(0, 0, e.Policy.First()), Sort: store.GroupSort(sort), Desc: desc, Limit: l.Limit}
+	q := store.GroupQuery{Q: l.Q, Now: v.Now(), DueUntil: e.Policy.After(v.Now(), e.Policy.First()), Sort: store.GroupSort(sort), Desc: desc, Limit: l.Limit}
 	if sort == "" {
 		q.Sort = store.ByName
 	}

@@ -125,7 +125,7 @@ func recalculate(c *workspace.Change, next workspace.Expiry) (map[uuid.UUID]time
 		from, to      time.Time
 	}
 	var all []moved
-	soon := next.Policy.Day(now).AddDate(0, 0, next.Policy.First())
+	soon := next.Policy.After(now, next.Policy.First())
 	err := c.Tx.LockLiveGroups(func(batch []store.Group) error {
 		for _, g := range batch {
 			life := g.Life()
@@ -223,10 +223,10 @@ func (s *Service) Forecast(ctx context.Context, by workspace.Actor, weeks int) (
 		return api.Page[api.Week]{}, err
 	}
 	today := e.Policy.Day(v.Now())
-	dates, err := v.Read.ExpiryDates(today.UTC(), today.AddDate(0, 0, 7*weeks).UTC())
+	dates, err := v.Read.ExpiryDates(today.UTC(), e.Policy.After(today, 7*weeks).UTC())
 	out := make([]api.Week, weeks)
 	for i := range out {
-		out[i].Begins = today.AddDate(0, 0, 7*i).Format(time.DateOnly)
+		out[i].Begins = e.Policy.After(today, 7*i).Format(time.DateOnly)
 	}
 	for _, d := range dates {
 		if i := e.Policy.Days(today, d.ExpiresAt) / 7; i >= 0 && i < weeks {

@@ -22,7 +22,7 @@ func (s *Service) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	until := e.Policy.Day(v.Now()).AddDate(0, 0, e.Policy.First())
+	until := e.Policy.After(v.Now(), e.Policy.First())
 	for after := (store.Cursor{}); ; {
 		page, err := v.Read.ExpiryCandidates(until, after, 500)
 		if err != nil {
@@ -135,7 +135,7 @@ func lapse(c *workspace.Change, id uuid.UUID) error {
 // purge deletes groups that can no longer be restored.
 func (s *Service) purge(ctx context.Context, v *workspace.View, e workspace.Expiry) error {
 	for {
-		groups, err := v.Read.EndedBefore(e.Policy.Day(v.Now()).AddDate(0, 0, 1-lifecycle.RecoveryDays), 100)
+		groups, err := v.Read.EndedBefore(e.Policy.After(v.Now(), 1-lifecycle.RecoveryDays), 100)
 		if err != nil {
 			return err
 		}

@@ -40,9 +40,10 @@ type Mailbox int8
 
 // The mailboxes.
 const (
-	ToGroup   Mailbox = iota
-	ToOwners          // LOCAL-owners@DOMAIN
-	ToBounces         // LOCAL-bounces@DOMAIN
+	ToGroup          Mailbox = iota
+	ToOwners                 // LOCAL-owners@DOMAIN, LOCAL-request@DOMAIN
+	ToBounces                // LOCAL-bounces@DOMAIN
+	ToAdministrators         // postmaster@DOMAIN, abuse@DOMAIN: of no group
 )
 
 // Destination is where a message goes.
@@ -60,13 +61,16 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address) (Destination, er
 	v := s.k.View(ctx, workspace.Actor{})
 	mailbox, key := ToGroup, a.Key()
 	local, domain, _ := strings.Cut(key, "@")
-	if l, ok := strings.CutSuffix(local, mailaddr.OwnersSuffix); ok {
-		mailbox, key = ToOwners, l+"@"+domain
-	} else if l, ok := strings.CutSuffix(local, mailaddr.BouncesSuffix); ok {
-		mailbox, key = ToBounces, l+"@"+domain
+	for suffix, to := range map[string]Mailbox{mailaddr.OwnersSuffix: ToOwners, mailaddr.RequestSuffix: ToOwners, mailaddr.BouncesSuffix: ToBounces} {
+		if l, ok := strings.CutSuffix(local, suffix); ok {
+			mailbox, key = to, l+"@"+domain
+		}
 	}
 	g, err := v.Read.GroupByAddress(key)
 	if errors.Is(err, store.ErrNotFound) {
+		if here, err := ofAdministrators(v, local, domain); here || err != nil {
+			return Destination{Name: "Administrators", Address: key, Mailbox: ToAdministrators}, err
+		}
 		return Destination{}, workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
 	}
 	if err != nil {
@@ -77,6 +81,16 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address) (Destination, er
 		return d, nil
 	}
 	return d, takesMail(v, &g)
+}
+
+// ofAdministrators reports whether an address is one at which the people answer who run the
+// mail of a domain (RFC 5321, 4.5.1; RFC 2142, 2 and 5).
+func ofAdministrators(v *workspace.View, local, domain string) (bool, error) {
+	if local != "postmaster" && local != "abuse" {
+		return false, nil
+	}
+	domains, err := v.Domains()
+	return slices.Contains(domains, domain), err
 }
 
 func takesMail(v *workspace.View, g *store.Group) error {
@@ -96,6 +110,9 @@ func takesMail(v *workspace.View, g *store.Group) error {
 // Decide says what would become of a message by author to a destination.
 func (s *Service) Decide(ctx context.Context, d Destination, author mailaddr.Address, proven bool) (policy.Decision, error) {
 	v := s.k.View(ctx, workspace.Actor{})
+	if d.Mailbox == ToAdministrators {
+		return policy.Decision{Outcome: policy.Allow}, nil
+	}
 	g, err := v.Read.Group(d.Group)
 	if err != nil {
 		return policy.Decision{}, err
@@ -203,6 +220,13 @@ func (s *Service) accept(ctx context.Context, in []Incoming) error {
 	messages, to := make([]store.Message, len(in)), make([][]string, len(in))
 	read := map[uuid.UUID]store.GroupVersion{}
 	for i, x := range in {
+		if x.To.Mailbox == ToAdministrators {
+			var err error
+			if messages[i], to[i], err = forAdministrators(v, x); err != nil {
+				return err
+			}
+			continue
+		}
 		g, err := v.Read.Group(x.To.Group)
 		if errors.Is(err, store.ErrNotFound) {
 			return workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
@@ -227,10 +251,23 @@ func (s *Service) accept(ctx context.Context, in []Incoming) error {
 	})
 }
 
+// message is a message as it is kept.
+func message(v *workspace.View, x Incoming) store.Message {
+	return store.Message{ID: store.NewID(), Kind: store.KindPost, State: store.Accepted, Part: int8(x.To.Mailbox), MessageID: x.MessageID, Sender: x.Sender,
+		Author: x.Author.String(), Proven: x.Proven, Subject: workspace.Cut(x.Subject, 900), Size: len(x.Raw), Raw: x.Raw, Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
+}
+
+// forAdministrators passes a message on to the administrators: from anybody, since reports
+// come from anywhere.
+func forAdministrators(v *workspace.View, x Incoming) (store.Message, []string, error) {
+	to, err := v.Read.Administrators()
+	return message(v, x), to, err
+}
+
 // judge decides about one message, and says how it is kept and who gets it.
 func judge(v *workspace.View, g *store.Group, x Incoming) (m store.Message, to []string, err error) {
-	m = store.Message{ID: store.NewID(), GroupID: &g.ID, Kind: store.KindPost, State: store.Accepted, Part: int8(x.To.Mailbox), MessageID: x.MessageID, Sender: x.Sender,
-		Author: x.Author.String(), Proven: x.Proven, Subject: workspace.Cut(x.Subject, 900), Size: len(x.Raw), Raw: x.Raw, Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
+	m = message(v, x)
+	m.GroupID = &g.ID
 	if x.To.Mailbox == ToBounces {
 		m.Kind = store.KindBounce
 		return m, nil, nil
