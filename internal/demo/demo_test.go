@@ -40,12 +40,12 @@ func TestFill(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ines, _, err := w.Account.SignIn(ctx, Administrator, Password)
+	ines, _, err := w.Account.SignIn(ctx, "192.0.2.1", Administrator, Password)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, who := range []string{Owner, Member, Auditor} {
-		if _, _, err := w.Account.SignIn(ctx, who, Password); err != nil {
+		if _, _, err := w.Account.SignIn(ctx, "192.0.2.1", who, Password); err != nil {
 			t.Errorf("%s: %v", who, err)
 		}
 	}

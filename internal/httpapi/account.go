@@ -22,8 +22,8 @@ func (s *server) cookie(value string, age int) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: s.o.Secure, SameSite: http.SameSiteStrictMode}
 }
 
-func (s *server) signIn(ctx context.Context, _ workspace.Actor, in *struct{ Body api.SignIn }) (*signedInReply, error) {
-	by, secret, err := s.s.Account.SignIn(ctx, in.Body.Address, in.Body.Password)
+func (s *server) signIn(ctx context.Context, from workspace.Actor, in *struct{ Body api.SignIn }) (*signedInReply, error) {
+	by, secret, err := s.s.Account.SignIn(ctx, from.Source, in.Body.Address, in.Body.Password)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -110,5 +111,17 @@ func TestExportsHoldNoFormulas(t *testing.T) {
 	long := strings.Repeat("a", 60) + "@" + strings.Repeat(strings.Repeat("b", 60)+".", 4) + "example"
 	if status, says := ask(t, kit.Owner, "POST", "/api/v1/groups/"+g.Address+"/members", `{"people": [{"address": "`+long+`"}]}`); status != 200 || !strings.Contains(says, "254 is the most") {
 		t.Errorf("an address too long: %d %s", status, says)
+	}
+}
+
+// Who tries too many passwords is told when to come back.
+func TestTooManyPasswords(t *testing.T) {
+	var res *http.Response
+	for range 9 {
+		res = send(t, "", "POST", "/api/v1/session", `{"address": "guessed@merrowline.example", "password": "wrong"}`)
+		res.Body.Close()
+	}
+	if after, err := strconv.Atoi(res.Header.Get("Retry-After")); res.StatusCode != http.StatusTooManyRequests || err != nil || after < 1 || after > 15*60+1 {
+		t.Errorf("%d, Retry-After %q", res.StatusCode, res.Header.Get("Retry-After"))
 	}
 }

@@ -22,7 +22,7 @@ func TestAnswersAreWrittenAsTheStandardLibraryDoes(t *testing.T) {
 		api.PersonDetails{Person: api.Person{Name: odd, Attributes: map[string]string{"b": odd, "a": "", "c": "x"}}, CreatedAt: at},
 		api.HistoryEntry{At: at, Changes: []api.Change{{Field: "f", From: odd}}, Fields: map[string]any{"n": nil, "x": 1e21, "l": []string{odd}, "m": map[string]any{"z": 1.5, "a": true}}},
 		api.Rule{Expression: odd, SetAt: at, Pending: &api.PendingRuleChange{At: at, Cause: odd}},
-		&failure{newProblem(422, odd).ProblemDetails},
+		newProblem(422, odd),
 		[]api.Token{}, map[string]int{"b": 1, "a": -1}, nil,
 	} {
 		var got, want bytes.Buffer

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"runtime/debug"
 	"strconv"
@@ -246,6 +247,7 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 			return
 		}
 		a.RequestID, _ = r.Context().Value(requestKey).(string)
+		a.Source, _, _ = net.SplitHostPort(r.RemoteAddr)
 		next.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), actorKey, a)))
 	})
 }
@@ -275,6 +277,15 @@ func (s *server) ready(rw http.ResponseWriter, r *http.Request) {
 // failure is an error as it goes out (RFC 9457).
 type failure struct {
 	api.ProblemDetails
+	retry int // seconds; 0: not said
+}
+
+// GetHeaders says when it may be tried again (RFC 9110, 10.2.3).
+func (p *failure) GetHeaders() http.Header {
+	if p.retry == 0 {
+		return nil
+	}
+	return http.Header{"Retry-After": {strconv.Itoa(p.retry)}}
 }
 
 func (p *failure) Error() string             { return p.Detail }
@@ -282,7 +293,7 @@ func (p *failure) GetStatus() int            { return p.Status }
 func (p *failure) ContentType(string) string { return "application/problem+json" }
 
 func newProblem(status int, detail string) *failure {
-	return &failure{api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
+	return &failure{ProblemDetails: api.ProblemDetails{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: detail, Problems: []api.Problem{}}}
 }
 
 const isMissing = " is missing"
@@ -364,6 +375,7 @@ func (s *server) problem(ctx context.Context, err error) *failure {
 		return s.internal(ctx)
 	}
 	p := newProblem(statuses[e.Kind], e.Says)
+	p.retry = e.Retry
 	if e.Problems != nil {
 		p.Problems = e.Problems
 	}
@@ -378,6 +390,9 @@ func (s *server) internal(ctx context.Context) *failure {
 }
 
 func write(rw http.ResponseWriter, p *failure) {
+	for name, values := range p.GetHeaders() {
+		rw.Header()[name] = values
+	}
 	rw.Header().Set("Content-Type", "application/problem+json")
 	rw.WriteHeader(p.Status)
 	_ = json.NewEncoder(rw).Encode(p)

@@ -26,6 +26,8 @@ import (
 const (
 	maxRecipients = 100
 	patience      = time.Minute // for one command's work in the workspace
+	maxWrong      = 3           // passwords in one connection
+	goodbye       = 200 * time.Millisecond
 )
 
 var messagesIn = promauto.NewCounterVec(prometheus.CounterOpts{
@@ -74,6 +76,23 @@ type session struct {
 	by     workspace.Actor // who signed in
 	from   string
 	to     []post.Destination
+	tried  int // wrong passwords
+}
+
+// source is the network address that the client comes from.
+func (s *session) source() string {
+	host, _, _ := net.SplitHostPort(s.conn.Conn().RemoteAddr().String())
+	return host
+}
+
+// wrong counts a wrong password, and reports whether it was one too many: then the connection
+// ends, once that is said.
+func (s *session) wrong() bool {
+	if s.tried++; s.tried < maxWrong {
+		return false
+	}
+	time.AfterFunc(goodbye, func() { _ = s.conn.Conn().Close() })
+	return true
 }
 
 func (s *session) Reset()        { s.from, s.to = "", nil }
@@ -85,12 +104,14 @@ func (s *session) Auth(string) (sasl.Server, error) {
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		by, err := s.s.Account.CheckPassword(ctx, user, password)
+		by, err := s.s.Account.CheckPassword(ctx, s.source(), user, password)
 		var e *workspace.Error
 		switch {
 		case err == nil:
 			s.by = by
 			return nil
+		case s.wrong():
+			return refusal(421, smtp.EnhancedCode{4, 7, 0}, "%d wrong passwords are the most in one connection.", maxWrong)
 		case errors.As(err, &e) && e.Kind == workspace.Throttled:
 			return refusal(454, smtp.EnhancedCode{4, 7, 0}, "%s", e.Says)
 		case errors.As(err, &e):
@@ -213,7 +234,6 @@ func (s *session) Data(r io.Reader) error {
 }
 
 func (s *session) trace() Trace {
-	host, _, _ := net.SplitHostPort(s.conn.Conn().RemoteAddr().String())
 	name := strings.Map(func(r rune) rune {
 		if r <= ' ' || r > '~' || strings.ContainsRune("()<>;,", r) {
 			return -1
@@ -224,5 +244,5 @@ func (s *session) trace() Trace {
 	if s.by.SignedIn() == nil {
 		with = "ESMTPA"
 	}
-	return Trace{From: name[:min(len(name), 200)] + " ([" + host + "])", By: s.domain, With: with, ID: uuid.Must(uuid.NewV7()).String(), At: time.Now().UTC()}
+	return Trace{From: name[:min(len(name), 200)] + " ([" + s.source() + "])", By: s.domain, With: with, ID: uuid.Must(uuid.NewV7()).String(), At: time.Now().UTC()}
 }

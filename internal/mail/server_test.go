@@ -138,6 +138,14 @@ func TestBadMail(t *testing.T) {
 	c := dial(t, "")
 	expect(t, "too large, as announced", c.Mail("a@b.example", &smtp.MailOptions{Size: 30 << 20}), 552, smtp.EnhancedCode{5, 3, 4}, "")
 	expect(t, "a wrong password", dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong")), 535, smtp.EnhancedCode{5, 7, 8}, "wrong")
+	c = dial(t, "")
+	expect(t, "the first of three", c.Auth(sasl.NewPlainClient("", kit.Owner, "wrong")), 535, smtp.EnhancedCode{5, 7, 8}, "wrong")
+	expect(t, "the second", c.Auth(sasl.NewPlainClient("", kit.Owner, "wrong")), 535, smtp.EnhancedCode{5, 7, 8}, "wrong")
+	expect(t, "the third", c.Auth(sasl.NewPlainClient("", kit.Owner, "wrong")), 421, smtp.EnhancedCode{4, 7, 0}, "3 wrong passwords")
+	time.Sleep(400 * time.Millisecond)
+	if err := c.Noop(); err == nil {
+		t.Error("the connection goes on after three wrong passwords")
+	}
 	var last error
 	for range 10 {
 		last = dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong"))

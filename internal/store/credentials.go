@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
 )
 
 // Credential is a session or a token. Only the hash of its secret is kept.
@@ -92,31 +91,34 @@ func (s *Tx) DeleteExpiredCredentials(now time.Time) error {
 	return wrap("forget credentials", s.db.Delete(&Credential{}, "expires_at < ?", now).Error)
 }
 
-// signInFailure counts wrong passwords for one address.
-type signInFailure struct {
+// signInAttempts counts the passwords that one source tried for one address and that were
+// not right.
+type signInAttempts struct {
 	AddrKey  string `gorm:"primaryKey"`
+	Source   string `gorm:"primaryKey"`
 	Failures int
 	LastAt   time.Time
 }
 
-// SignInFailures returns how often, and when last, a wrong password was given for
-// an address since the last right one.
-func (s *Reads) SignInFailures(key string) (n int, last time.Time, err error) {
-	var f signInFailure
-	err = s.db.Take(&f, "addr_key = ?", key).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = nil
+// CountSignIn counts an attempt by a source to sign in at an address, before it is known
+// whether it succeeds, and returns how many there are. since before ends an earlier count;
+// those beyond max do not make it last longer.
+func (s *Tx) CountSignIn(key, source string, now, since time.Time, max int) (n int, last time.Time, err error) {
+	err = s.db.Exec(`INSERT INTO sign_in_attempts (addr_key, source, failures, last_at) VALUES (?, ?, 1, ?)
+		ON DUPLICATE KEY UPDATE failures = IF(last_at < ?, 1, failures + 1), last_at = IF(failures > ?, last_at, VALUES(last_at))`, key, source, now, since, max).Error
+	var a signInAttempts
+	if err == nil {
+		err = s.db.Take(&a, "addr_key = ? AND source = ?", key, source).Error
 	}
-	return f.Failures, f.LastAt, wrap("read failures", err)
+	return a.Failures, a.LastAt, wrap("count an attempt to sign in", err)
 }
 
-// CountSignInFailure counts a wrong password; since before ends an earlier count.
-func (s *Tx) CountSignInFailure(key string, now, since time.Time) error {
-	return wrap("count a failure", s.db.Exec(`INSERT INTO sign_in_failures (addr_key, failures, last_at) VALUES (?, 1, ?)
-		ON DUPLICATE KEY UPDATE failures = IF(last_at < ?, 1, failures + 1), last_at = VALUES(last_at)`, key, now, since).Error)
+// ClearSignIns forgets the attempts of a source at an address, of all sources with "".
+func (s *Tx) ClearSignIns(key, source string) error {
+	return wrap("clear attempts", s.db.Delete(&signInAttempts{}, "addr_key = ? AND (? = '' OR source = ?)", key, source, source).Error)
 }
 
-// ClearSignInFailures forgets the count after a right password.
-func (s *Tx) ClearSignInFailures(key string) error {
-	return wrap("clear failures", s.db.Delete(&signInFailure{}, "addr_key = ?", key).Error)
+// DeleteSignIns forgets attempts from before a time.
+func (s *Tx) DeleteSignIns(before time.Time) error {
+	return wrap("forget attempts", s.db.Delete(&signInAttempts{}, "last_at < ?", before).Error)
 }

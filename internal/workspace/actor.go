@@ -17,6 +17,7 @@ type Actor struct {
 	Credential uuid.UUID // the session or token
 	Via        string    // console, api, smtp, service, link
 	RequestID  string
+	Source     string // the network address that they come from
 	Key        string // of the client's, which makes a repeat of the same request harmless
 
 	Preview bool         // nothing is kept: the change is only looked at

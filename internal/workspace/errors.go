@@ -31,6 +31,7 @@ type Error struct {
 	Kind     Kind
 	Says     string        // one or two sentences: what is wrong and what to do
 	Problems []api.Problem // the fields, where there are any
+	Retry    int           // of Throttled: after how many seconds it may be tried again
 }
 
 func (e *Error) Error() string { return e.Says }
@@ -38,6 +39,11 @@ func (e *Error) Error() string { return e.Says }
 // Fail returns an Error.
 func Fail(kind Kind, format string, args ...any) error {
 	return &Error{Kind: kind, Says: fmt.Sprintf(format, args...)}
+}
+
+// Later is a Throttled error: it may be tried again after so many seconds.
+func Later(seconds int, format string, args ...any) error {
+	return &Error{Kind: Throttled, Says: fmt.Sprintf(format, args...), Retry: seconds}
 }
 
 // Wrong is an Invalid error about one field.

@@ -21,10 +21,13 @@ import (
 )
 
 // Service is signing in.
-type Service struct{ k *workspace.Kernel }
+type Service struct {
+	k      *workspace.Kernel
+	trying *queue
+}
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k} }
+func New(k *workspace.Kernel) *Service { return &Service{k, newQueue()} }
 
 // How long credentials last, and when an address is left alone after wrong passwords.
 const (
@@ -44,43 +47,48 @@ const (
 func realTime() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // CheckPassword returns the active person whose address and password these are, as an
-// actor. It leaves an address alone for a while after too many wrong ones.
-func (s *Service) CheckPassword(ctx context.Context, address, password string) (workspace.Actor, error) {
+// actor. source is where the attempt comes from: after too many wrong passwords it is left
+// alone at that address for a while, and others are not. An attempt counts before it is made,
+// so that a hundred at once are no more than one after another.
+func (s *Service) CheckPassword(ctx context.Context, source, address, password string) (workspace.Actor, error) {
 	nobody := workspace.Actor{}
 	wrongPair := workspace.Fail(workspace.SignedOut, "The address or the password is wrong.")
 	a, err := mailaddr.Parse(address)
 	if err != nil {
 		return nobody, wrongPair
 	}
-	v := s.k.View(ctx, nobody)
-	now := realTime()
-	n, last, err := v.Read.SignInFailures(a.Key())
+	source = network(source)
+	leave, err := s.trying.enter(ctx, source)
 	if err != nil {
 		return nobody, err
 	}
-	if n >= maxFailures && now.Sub(last) < failureWindow {
-		wait := int((failureWindow - now.Sub(last)) / time.Minute)
-		return nobody, workspace.Fail(workspace.Throttled, "There were %d wrong passwords for this address. Try again in %d minutes.", n, wait+1)
+	defer leave()
+	now := realTime()
+	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error {
+		n, last, err := c.Tx.CountSignIn(a.Key(), source, now, now.Add(-failureWindow), maxFailures)
+		if err == nil && n > maxFailures {
+			wait := failureWindow - now.Sub(last)
+			err = workspace.Later(int(wait/time.Second)+1, "There were %d wrong passwords for this address. Try again in %d minutes.", maxFailures, int(wait/time.Minute)+1)
+		}
+		return err
+	})
+	if err != nil {
+		return nobody, err
 	}
-	p, err := v.Read.PersonByKey(a.Key())
+	p, err := s.k.View(ctx, nobody).Read.PersonByKey(a.Key())
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nobody, err
 	}
 	if !passwordFits(p.PasswordHash, password) || !p.Active || p.External {
-		err := s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.CountSignInFailure(a.Key(), now, now.Add(-failureWindow)) })
-		return nobody, errors.Join(err, wrongPair)
+		return nobody, wrongPair
 	}
-	if n > 0 {
-		err = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.ClearSignInFailures(a.Key()) })
-	} else {
-		err = nil
-	}
-	return workspace.Actor{Person: p}, err
+	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.ClearSignIns(a.Key(), source) })
+	return workspace.Actor{Person: p, Source: source}, err
 }
 
 // SignIn begins a session and returns its secret.
-func (s *Service) SignIn(ctx context.Context, address, password string) (workspace.Actor, string, error) {
-	by, err := s.CheckPassword(ctx, address, password)
+func (s *Service) SignIn(ctx context.Context, source, address, password string) (workspace.Actor, string, error) {
+	by, err := s.CheckPassword(ctx, source, address, password)
 	if err != nil {
 		return by, "", err
 	}
@@ -125,7 +133,7 @@ func (s *Service) SignOut(ctx context.Context, by workspace.Actor) error {
 func (s *Service) ForgetExpired(ctx context.Context) error {
 	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 		now := realTime()
-		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)))
+		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)), c.Tx.DeleteSignIns(now.Add(-failureWindow)))
 	})
 }
 

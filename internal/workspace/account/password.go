@@ -208,7 +208,7 @@ func (s *Service) Choose(ctx context.Context, by workspace.Actor, secret, chosen
 		if err := c.Tx.EndCredentials([]uuid.UUID{p.ID}); err != nil {
 			return err
 		}
-		if err := c.Tx.ClearSignInFailures(p.AddrKey); err != nil {
+		if err := c.Tx.ClearSignIns(p.AddrKey, ""); err != nil {
 			return err
 		}
 		return setPassword(c, hash)
@@ -221,7 +221,7 @@ func (s *Service) ChangePassword(ctx context.Context, by workspace.Actor, change
 	if err := by.SignedIn(); err != nil {
 		return err
 	}
-	if _, err := s.CheckPassword(ctx, by.Person.Address, change.Current); err != nil {
+	if _, err := s.CheckPassword(ctx, by.Source, by.Person.Address, change.Current); err != nil {
 		if workspace.IsKind(err, workspace.SignedOut) {
 			return workspace.Wrong("current", nil, "This is not your password.")
 		}
