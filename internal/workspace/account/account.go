@@ -33,6 +33,7 @@ func New(k *workspace.Kernel) *Service { return &Service{k, newQueue()} }
 const (
 	SessionLasts  = 12 * time.Hour
 	tokenDays     = 90
+	maxTokens     = 50 // of one person
 	maxFailures   = 8
 	failureWindow = 15 * time.Minute
 )
@@ -171,6 +172,21 @@ func (s *Service) CreateToken(ctx context.Context, by workspace.Actor, n api.New
 		e, err := c.Expiry()
 		if err != nil {
 			return err
+		}
+		p, err := c.Tx.LockPerson(c.By.Person.ID) // of two at once, one counts what the other made
+		if err != nil {
+			return err
+		}
+		c.By.Person = p
+		if err := c.By.SignedIn(); err != nil {
+			return err
+		}
+		have, err := c.Read.CountCredentials(Token, p.ID, time.Time{})
+		if err != nil {
+			return err
+		}
+		if have >= maxTokens {
+			return workspace.Fail(workspace.Conflict, "You have %d tokens, which is the most. Revoke one first.", have)
 		}
 		out = shapeToken(&c.View, cred)
 		c.Says(fmt.Sprintf("A token %q, good until %s.", n.Name, workspace.DateIn("en", cred.ExpiresAt.In(e.Policy.Zone))))

@@ -18,6 +18,9 @@ import (
 	"ivytable.example/ivytable/internal/workspace/member"
 )
 
+// maxOpenLinks is how many links into a group can be open at a time.
+const maxOpenLinks = 50
+
 // CreateLink makes a link by which people of the workspace enter a group.
 func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string, n api.NewJoinLink) (api.JoinLink, error) {
 	if n.Days == 0 {
@@ -32,6 +35,13 @@ func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string
 		e, err := c.Expiry()
 		if err != nil {
 			return err
+		}
+		open, err := c.Read.JoinLinks(g.ID, c.Now(), store.Cursor{}, 1)
+		if err != nil {
+			return err
+		}
+		if open.Total >= maxOpenLinks {
+			return workspace.Fail(workspace.Conflict, "%s has %d open links, which is the most. Call one back first.", g.Name, open.Total)
 		}
 		l := store.JoinLink{ID: store.NewID(), Hash: hash, GroupID: g.ID, Note: strings.TrimSpace(n.Note), MaxUses: n.Max, MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: c.Now().AddDate(0, 0, n.Days)}
 		out = shapeLink(&c.View, l)

@@ -145,6 +145,9 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		return none, err
 	}
 	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
+		if _, err := c.Tx.LockSetting("starting_points", new(any)); err != nil { // so that they are counted one after another
+			return err
+		}
 		before, err := c.Tx.LockStartingPoint(name)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
