@@ -16,11 +16,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/httpapi"
+	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 )
 
@@ -49,7 +51,9 @@ func as(t *testing.T, address string) {
 	t.Setenv("COLUMNS", "100")
 	token := ""
 	if address != "" {
-		made, err := k.Account.CreateToken(context.Background(), k.Actor(t, address), api.NewToken{Name: "test"})
+		by := k.Actor(t, address)
+		k.Write(t, func(tx *store.Tx) error { return tx.EndCredentials([]uuid.UUID{by.Person.ID}) }) // those of before
+		made, err := k.Account.CreateToken(context.Background(), by, api.NewToken{Name: "test"})
 		if err != nil {
 			t.Fatal(err)
 		}

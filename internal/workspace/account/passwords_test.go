@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	kit "ivytable.example/ivytable/internal/testkit"
 
@@ -258,13 +259,19 @@ func TestDepartureEndsCredentials(t *testing.T) {
 	if got := kept(); len(got) > 0 {
 		t.Errorf("after the departure there are %v", got)
 	}
-	if token, err = l.Account.CreateToken(ctx, petra, api.NewToken{Name: "as they left"}); err == nil { // their request was under way
-		if _, err := l.Directory.Return(ctx, ines, kit.Colleague, 0); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := l.Account.Authenticate(ctx, store.TokenCredential, token.Secret); err == nil {
-			t.Error("a token that was made as they left is good when they return")
-		}
+	if _, err := l.Account.CreateToken(ctx, petra, api.NewToken{Name: "as they left"}); !workspace.IsKind(err, workspace.SignedOut) { // their request was under way
+		t.Errorf("a token was made as they left: %v", err)
+	}
+	secret := "a session that was made as they left"
+	sum := sha256.Sum256([]byte(secret))
+	l.Write(t, func(tx *store.Tx) error {
+		return tx.AddCredential(store.Credential{ID: store.NewID(), Kind: store.SessionCredential, Hash: sum[:], PersonID: petra.Person.ID, CreatedAt: time.Now(), ExpiresAt: time.Now().Add(time.Hour)})
+	})
+	if _, err := l.Directory.Return(ctx, ines, kit.Colleague, 0); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := l.Account.Authenticate(ctx, store.SessionCredential, secret); err == nil {
+		t.Error("a session that was made as they left is good when they return")
 	}
 	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Colleague, kit.Password); err != nil {
 		t.Errorf("after the return: %v", err)
