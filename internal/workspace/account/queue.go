@@ -24,8 +24,11 @@ type queue struct {
 	slots  chan struct{}
 }
 
+// newQueue tries fewer at once than wrong passwords shut out: each counts as wrong while it is
+// tried, and a program that signs in many times at once with the right one must not shut itself
+// out.
 func newQueue() *queue {
-	return &queue{source: map[string]int{}, slots: make(chan struct{}, runtime.NumCPU())}
+	return &queue{source: map[string]int{}, slots: make(chan struct{}, min(runtime.NumCPU(), maxFailures/2))}
 }
 
 // network is what a source counts as: its address, of IPv6 the network of 64 bits that one
