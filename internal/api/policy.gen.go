@@ -11,6 +11,7 @@ type PolicyHalf struct {
 	Externals  string  `json:"externals" enum:"barred,owners,adders" doc:"External members"`
 	Hold       string  `json:"hold" enum:"nobody,outsiders,non_members,newcomers,everyone" doc:"Whose mail waits for approval"`
 	Suspicious string  `json:"suspicious" enum:"deliver,hold,refuse" doc:"Mail whose author is not proven"`
+	Automatic  string  `json:"automatic" enum:"deliver,hold,refuse" doc:"Mail that a program wrote, such as an alarm"`
 }
 
 // Answers is part of the policy half of a group.
@@ -40,6 +41,7 @@ type PolicyPatch struct {
 	Externals  string        `json:"externals,omitempty" enum:"barred,owners,adders" doc:"External members"`
 	Hold       string        `json:"hold,omitempty" enum:"nobody,outsiders,non_members,newcomers,everyone" doc:"Whose mail waits for approval"`
 	Suspicious string        `json:"suspicious,omitempty" enum:"deliver,hold,refuse" doc:"Mail whose author is not proven"`
+	Automatic  string        `json:"automatic,omitempty" enum:"deliver,hold,refuse" doc:"Mail that a program wrote, such as an alarm"`
 }
 
 // AnswersPatch is any part of this part of the policy half of a group.
@@ -79,6 +81,7 @@ func NewPolicyHalf(get func(name string) string) PolicyHalf {
 	h.Externals = get("externals")
 	h.Hold = get("hold")
 	h.Suspicious = get("suspicious")
+	h.Automatic = get("automatic")
 	return h
 }
 
@@ -94,6 +97,7 @@ func (p PolicyPatch) Each(f func(name, value string)) {
 	set("externals", p.Externals)
 	set("hold", p.Hold)
 	set("suspicious", p.Suspicious)
+	set("automatic", p.Automatic)
 	if p.Policy != nil {
 		set("find", p.Policy.Find)
 		set("see_people", p.Policy.SeePeople)
@@ -124,6 +128,8 @@ func (p *PolicyPatch) Set(name, value string) bool {
 		p.Hold = value
 	case "suspicious":
 		p.Suspicious = value
+	case "automatic":
+		p.Automatic = value
 	case "find":
 		if p.Policy == nil {
 			p.Policy = &AnswersPatch{}
@@ -181,4 +187,4 @@ func (p *PolicyPatch) Set(name, value string) bool {
 }
 
 // PolicyNames are the names that Set knows, in the order in which they are shown.
-var PolicyNames = []string{"privacy", "find", "see_people", "read", "post", "write_owners", "add_people", "speak_as", "speak_for", "join.audience", "join.how", "leave", "externals", "hold", "suspicious"}
+var PolicyNames = []string{"privacy", "find", "see_people", "read", "post", "write_owners", "add_people", "speak_as", "speak_for", "join.audience", "join.how", "leave", "externals", "hold", "suspicious", "automatic"}

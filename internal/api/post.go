@@ -34,12 +34,44 @@ type Rehearsal struct {
 
 // Post is a message that waits for approval.
 type Post struct {
+	PostHead
+	Group    Name     `json:"group"`
+	Decision Decision `json:"decision"`
+}
+
+// PostHead is what is the same wherever a post is shown.
+type PostHead struct {
 	ID         string    `json:"id"`
-	Group      Name      `json:"group"`
 	Author     string    `json:"author"`
 	Proven     bool      `json:"proven"`
 	Subject    string    `json:"subject"`
-	Size       int       `json:"size" doc:"In octets"`
+	Size       int       `json:"size" doc:"Of its body, in octets"`
 	ReceivedAt time.Time `json:"received_at"`
-	Decision   Decision  `json:"decision"`
+}
+
+// Undelivered is mail that could not be handed to everybody, or not yet.
+type Undelivered struct {
+	PostHead
+	Group      *Name             `json:"group" doc:"Null for a letter about no group"`
+	HandedOver int               `json:"handed_over" doc:"For how many people the mail system has taken it over"`
+	Failed     int               `json:"failed" doc:"How many people were refused or put off"`
+	Trying     bool              `json:"trying" doc:"It is tried again by itself"`
+	NextAt     *time.Time        `json:"next_at" doc:"When it is tried again"`
+	Says       string            `json:"says" doc:"What became of it"`
+	Recipients []FailedRecipient `json:"recipients" doc:"The first of those who were refused or put off, as far as one may see who is in the group"`
+	Hidden     string            `json:"hidden,omitempty" doc:"Says that there are others"`
+}
+
+// FailedRecipient is somebody whom a message could not be handed to.
+type FailedRecipient struct {
+	Address  string    `json:"address"`
+	GivenUp  bool      `json:"given_up" doc:"False: it is tried again"`
+	Attempts int       `json:"attempts"`
+	At       time.Time `json:"at" doc:"Of the last attempt"`
+	Reply    string    `json:"reply" doc:"What the mail system said"`
+}
+
+// Retries says which mail is to be tried again.
+type Retries struct {
+	IDs []string `json:"ids" minItems:"1" maxItems:"100" doc:"Of undelivered mail"`
 }

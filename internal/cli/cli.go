@@ -118,7 +118,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(),
 		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
 		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.expiryCommands(), a.clockCommand(),
-		a.rehearseCommand(), a.waitingCommands(), a.historyCommands())
+		a.rehearseCommand(), a.waitingCommands(), a.undeliveredCommands(), a.historyCommands())
 	wrapArgs(root)
 	return root
 }

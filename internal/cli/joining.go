@@ -92,16 +92,22 @@ func (a *app) decides(noun, verdict, short string, decide func(*client.Client, c
 		if err != nil {
 			return err
 		}
-		if err := printAll(a, done, done.Results, decidedColumns); err != nil {
-			return err
-		}
-		if done.Decided < len(done.Results) {
-			return fmt.Errorf("%d of %d could not be decided; they are listed with the reason", len(done.Results)-done.Decided, len(done.Results))
-		}
-		return nil
+		return a.showDecided(done, "decided")
 	})
 	c.Flags().StringVar(&reason, "reason", "", "why, mailed to whoever asked or wrote")
 	return c
+}
+
+// showDecided says what became of each, and fails where one could not be done, which what
+// names.
+func (a *app) showDecided(done api.DecidedAll, what string) error {
+	if err := printAll(a, done, done.Results, decidedColumns); err != nil {
+		return err
+	}
+	if no := len(done.Results) - done.Decided; no > 0 {
+		return fmt.Errorf("%d of %d could not be %s; they are listed with the reason", no, len(done.Results), what)
+	}
+	return nil
 }
 
 // secret is the last part of a link, which may be given whole.

@@ -87,3 +87,52 @@ func (a *app) waitingCommands() *cobra.Command {
 		a.decides("waiting", "approve", "Pass posts on to their groups", (*client.Client).DecidePosts),
 		a.decides("waiting", "decline", "Decline posts; proven authors are told", (*client.Client).DecidePosts))
 }
+
+var undeliveredColumns = []column[api.Undelivered]{
+	{name: "id", value: func(u api.Undelivered) any { return u.ID }, whole: true},
+	{name: "group", value: func(u api.Undelivered) any { return nameOf(u.Group).Address }, show: func(u api.Undelivered) string { return nameOf(u.Group).Name }},
+	{name: "author", value: func(u api.Undelivered) any { return u.Author }, csvOnly: true},
+	{name: "subject", value: func(u api.Undelivered) any { return u.Subject }},
+	{name: "received_at", value: func(u api.Undelivered) any { return u.ReceivedAt }, csvOnly: true},
+	{name: "handed_over", heading: "DONE", value: func(u api.Undelivered) any { return u.HandedOver }},
+	{name: "failed", value: func(u api.Undelivered) any { return u.Failed }},
+	{name: "next_at", heading: "NEXT", value: func(u api.Undelivered) any { return u.NextAt }, show: func(u api.Undelivered) string {
+		if u.NextAt == nil {
+			return "given up"
+		}
+		return u.NextAt.Format("15:04:05")
+	}, whole: true},
+	{name: "says", heading: "WHAT HAPPENED", value: func(u api.Undelivered) any { return u.Says }},
+}
+
+func nameOf(n *api.Name) api.Name {
+	if n == nil {
+		return api.Name{}
+	}
+	return *n
+}
+
+func (a *app) undeliveredCommands() *cobra.Command {
+	var p paging
+	show := a.reads(&cobra.Command{
+		Use: "list [GROUP]", Short: "List mail that could not be handed to everybody, or not yet", Args: cobra.MaximumNArgs(1),
+		Long:    "List mail that the mail system refused or put off, for all groups that you help to run or\nfor one. --output json has who was refused, and what the mail system said of each.",
+		Example: "  ivytable undelivered list\n  ivytable undelivered list night-dispatch@merrowline.example --output json",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		return list(a, &p, func(p client.Paging) (api.Page[api.Undelivered], error) {
+			return c.Undelivered(ctx, strings.Join(args, ""), p)
+		}, undeliveredColumns)
+	})
+	paged(show, &p)
+	retry := a.changes(&cobra.Command{
+		Use: "retry ID...", Short: "Try mail again at once, also for those who were given up", Args: cobra.MinimumNArgs(1),
+		Example: "  ivytable undelivered retry 01935c1e-7a10-7000-8000-3f1f2a9c5b11",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		done, err := c.RetryUndelivered(ctx, api.Retries{IDs: args})
+		if err != nil {
+			return err
+		}
+		return a.showDecided(done, "tried again")
+	})
+	return noun("undelivered", "Mail that did not reach everybody: list, retry", show, retry)
+}

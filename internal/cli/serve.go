@@ -9,7 +9,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -35,14 +37,25 @@ const version = "0.1.0"
 
 // daemon is the settings of serve and demo.
 type daemon struct {
-	listen, smtpListen, metricsListen, data, dsn, publicURL, relay, mailName string
-	logLevel, logFormat                                                      string
+	listen, smtpListen, submissionListen, submissionTLSListen, metricsListen string
+	data, dsn, publicURL, relay, mailName, logLevel, logFormat               string
+	tlsCert, tlsKey                                                          string
+	relays, proxies                                                          []string
+	connections, bySource                                                    int
 }
 
 func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f := c.Flags()
 	f.StringVar(&s.listen, "listen", "127.0.0.1:8480", "where the console and the interface listen")
 	f.StringVar(&s.smtpListen, "smtp-listen", "127.0.0.1:2525", "where mail for groups comes in")
+	f.StringVar(&s.submissionListen, "submission-listen", "", "where people's mail programs send after STARTTLS, such as :587; empty: nowhere")
+	f.StringVar(&s.submissionTLSListen, "submission-tls-listen", "", "the same within TLS from the start, such as :465; empty: nowhere")
+	f.StringVar(&s.tlsCert, "tls-cert", "", "file with the certificate for mail, PEM; read again when it changes")
+	f.StringVar(&s.tlsKey, "tls-key", "", "file with its key, PEM")
+	f.StringSliceVar(&s.relays, "trusted-relays", []string{"127.0.0.0/8", "::1"}, "addresses of relays that take mail in for the workspace")
+	f.StringSliceVar(&s.proxies, "trusted-proxies", nil, "addresses of proxies before the console whose X-Forwarded-For is believed")
+	f.IntVar(&s.connections, "smtp-connections", mail.DefaultLimits.Connections, "SMTP connections in all")
+	f.IntVar(&s.bySource, "smtp-connections-by-source", mail.DefaultLimits.BySource, "SMTP connections of one source, but for trusted relays")
 	f.StringVar(&s.metricsListen, "metrics-listen", metrics, "where figures for Prometheus are served, for yourselves alone; empty: nowhere")
 	f.StringVar(&s.data, "data", data, "folder for what is kept here")
 	f.StringVar(&s.dsn, "dsn", "", "database to use, USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the data folder)")
@@ -116,16 +129,36 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	if isDemo {
 		every = time.Second // the clock can jump
 	}
-	runner := work.New(work.Options{Relay: s.relay, Domain: s.mailName, Workers: 4, ExpiryEvery: every, Log: log})
+	relays, err := prefixes("--trusted-relays", s.relays)
+	if err != nil {
+		return err
+	}
+	proxies, err := prefixes("--trusted-proxies", s.proxies)
+	if err != nil {
+		return err
+	}
+	runner := work.New(work.Options{Relay: s.relay, Domain: s.mailName, ExpiryEvery: every, Log: log})
 	all, err := service.New(ctx, pool, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo})
 	if err != nil {
 		return err
 	}
 	u, _ := url.Parse(s.publicURL)
-	routes, _ := httpapi.Routes(all, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version})
+	routes, _ := httpapi.Routes(all, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version, Proxies: proxies})
 	hs := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
 	fs := &http.Server{Handler: httpapi.Metrics(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
-	ms := mail.NewServer(all, log, s.mailName)
+	in, err := s.mailListeners(smtp)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		for l := range in {
+			l.Close()
+		}
+	}()
+	ms, err := s.mailServer(all, log, relays)
+	if err != nil {
+		return err
+	}
 
 	g, ctx := errgroup.WithContext(ctx)
 	serve := func(s *http.Server, l net.Listener) {
@@ -140,7 +173,9 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	if figures != nil {
 		serve(fs, figures)
 	}
-	g.Go(func() error { return ms.Serve(smtp) })
+	for l, way := range in {
+		g.Go(func() error { return ms.Serve(l, way) })
+	}
 	g.Go(func() error { runner.Run(ctx, all); return nil })
 	g.Go(func() error {
 		<-ctx.Done()
@@ -156,6 +191,61 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	log.Info("ready", "console", s.publicURL, "smtp", smtp.Addr().String(), "relay", s.relay)
 	ready()
 	return g.Wait()
+}
+
+// mailListeners listens for mail from people, beside that of smtp.
+func (s *daemon) mailListeners(smtp net.Listener) (map[net.Listener]mail.Way, error) {
+	out := map[net.Listener]mail.Way{smtp: mail.Transfer}
+	for _, x := range []struct {
+		flag, at string
+		way      mail.Way
+	}{{"--submission-listen", s.submissionListen, mail.Submission}, {"--submission-tls-listen", s.submissionTLSListen, mail.Implicit}} {
+		if x.at == "" {
+			continue
+		}
+		if s.tlsCert == "" {
+			return out, usagef("%s needs a certificate: give --tls-cert and --tls-key", x.flag)
+		}
+		l, err := net.Listen("tcp", x.at)
+		if err != nil {
+			return out, fmt.Errorf("listen for people's mail programs (%s): %w", x.flag, err)
+		}
+		out[l] = x.way
+	}
+	return out, nil
+}
+
+// mailServer makes what takes mail in.
+func (s *daemon) mailServer(all *service.Service, log *slog.Logger, relays []netip.Prefix) (*mail.Server, error) {
+	o := mail.Options{Domain: s.mailName, Spool: filepath.Join(s.data, "spool"), Relays: relays, Limits: mail.DefaultLimits, Log: log}
+	o.Limits.Connections, o.Limits.BySource = s.connections, s.bySource
+	if err := os.MkdirAll(o.Spool, 0o700); err != nil {
+		return nil, fmt.Errorf("make a folder for what comes in (--data): %w", err)
+	}
+	if s.tlsCert != "" || s.tlsKey != "" {
+		c, err := mail.LoadCertificate(s.tlsCert, s.tlsKey, log)
+		if err != nil {
+			return nil, err
+		}
+		o.TLS = c.TLS()
+	}
+	return mail.NewServer(all, o), nil
+}
+
+// prefixes reads addresses and ranges of them, such as 192.0.2.0/24.
+func prefixes(flag string, given []string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, g := range given {
+		p, err := netip.ParsePrefix(g)
+		if a, no := netip.ParseAddr(g); no == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			return nil, usagef("%s can't be %q: give addresses, or ranges such as 192.0.2.0/24", flag, g)
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 func (a *app) serveCommand() *cobra.Command {

@@ -252,9 +252,9 @@ func (f *filler) mail(ctx context.Context) error {
 	}
 	for i, p := range posts {
 		f.on(p.back, time.Duration(i*37%480)*time.Minute)
-		raw := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n%s\r\n",
-			p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), i, mainDomain, p.text)
-		m, err := mail.Parse([]byte(raw))
+		header := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n",
+			p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), i, mainDomain)
+		m, err := mail.Parse([]byte(header))
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
@@ -262,16 +262,17 @@ func (f *filler) mail(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		to, err := f.Post.Find(ctx, a)
+		to, err := f.Post.Find(ctx, a, false)
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
-		out, id, err := m.For(to, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark})
+		arrived, err := m.For([]post.Destination{to}, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark}, []string{mainDomain})
 		if err != nil {
 			return err
 		}
-		if err := f.Post.Accept(ctx, []post.Incoming{{To: to, Author: m.Author, Proven: p.proven, MessageID: id, Subject: m.Subject, Raw: out,
-			Sender: strings.Replace(to.Address, "@", mailaddr.BouncesSuffix+"@", 1)}}); err != nil {
+		body := p.text + "\r\n"
+		arrived.Proven, arrived.Body, arrived.Size, arrived.EightBit = p.proven, strings.NewReader(body), len(body), true
+		if err := f.Post.Accept(ctx, arrived); err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
 	}

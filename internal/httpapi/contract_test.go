@@ -176,6 +176,10 @@ var contract = []row{
 	{op: "list-group-waiting", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "decide-posts", body: `{"ids": ["<post>"], "verdict": "approve"}`, want: signedIn(200), records: "post.approve", by: []int{3, 4, 6}},
 	{op: "decide-posts", body: `{"ids": ["<post>"], "verdict": "decline", "reason": "Off topic"}`, want: signedIn(200), records: "post.decline", by: []int{3, 4, 6}},
+	{op: "list-undelivered", want: signedIn(200)},
+	{op: "list-group-undelivered", path: "ref=<open>", want: only(200, 3, 4, 6)},
+	{op: "list-group-undelivered", path: "ref=<hidden>", want: [7]int{401, 404, 403, 200, 200, 403, 200}},
+	{op: "retry-undelivered", body: `{"ids": ["<undelivered>"]}`, want: signedIn(200), records: "mail.retry", by: []int{3, 4, 6}},
 
 	// history
 	{op: "list-history", want: only(200, 5, 6)},
@@ -316,6 +320,7 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		must(kit.Last(k.Naming.SaveStartingPoint(ctx, admin, name, api.NewStartingPoint{Title: "To go"}, 0)))
 		return []string{"<start>", name}
 	})
+	set("<undelivered>", func() []string { return []string{"<undelivered>", k.Undelivered(f.t, f.open)} })
 	set("<post>", func() []string {
 		must(k.Send(f.t, f.open, kit.Member, false, fmt.Sprintf("waits %d", f.n)))
 		all := kit.First(k.Post.Waiting(ctx, admin, f.open, "", 200))

@@ -22,6 +22,21 @@ func (s *server) listGroupWaiting(ctx context.Context, by workspace.Actor, in *s
 	return body(s.s.Post.Waiting(ctx, by, in.Group, in.Cursor, in.Limit))
 }
 
+func (s *server) listUndelivered(ctx context.Context, by workspace.Actor, in *struct{ Paging }) (*reply[api.Page[api.Undelivered]], error) {
+	return body(s.s.Post.Undelivered(ctx, by, "", in.Cursor, in.Limit))
+}
+
+func (s *server) listGroupUndelivered(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+}) (*reply[api.Page[api.Undelivered]], error) {
+	return body(s.s.Post.Undelivered(ctx, by, in.Group, in.Cursor, in.Limit))
+}
+
+func (s *server) retryUndelivered(ctx context.Context, by workspace.Actor, in *struct{ Body api.Retries }) (*reply[api.DecidedAll], error) {
+	return body(s.s.Post.TryAgain(ctx, by, in.Body))
+}
+
 func (s *server) decidePosts(ctx context.Context, by workspace.Actor, in *struct{ Body api.Decisions }) (*reply[api.DecidedAll], error) {
 	return body(s.s.Post.DecideWaiting(ctx, by, in.Body))
 }

@@ -36,6 +36,7 @@ const v1 = "/api/v1"
 const (
 	smallBody  = 4 << 20
 	listBody   = 48 << 20 // a list of 32 MB, as base64
+	publicBody = 16 << 10 // of what nobody has to be signed in for
 	quickWork  = 30 * time.Second
 	longWork   = 10 * time.Minute // what reads or writes everybody
 	noReaction = http.StatusNoContent
@@ -115,7 +116,7 @@ func (r route) operation() huma.Operation {
 // Options of a row.
 
 // public is for what nobody has to be signed in for.
-func public(r *route) { r.public = true }
+func public(r *route) { r.public, r.body = true, publicBody }
 
 // lists is for what a list of people can be given to.
 func lists(r *route) { r.body, r.lasts = listBody, longWork }

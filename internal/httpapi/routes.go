@@ -107,6 +107,9 @@ func (s *server) routes() []route {
 		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse),
 		on("GET", "/waiting", "list-waiting", "Posts that wait for my decision", s.listWaiting),
 		on("GET", group+"/waiting", "list-group-waiting", "Posts to a group that wait for approval", s.listGroupWaiting),
+		on("GET", "/undelivered", "list-undelivered", "Mail that could not be handed to everybody, or not yet", s.listUndelivered),
+		on("GET", group+"/undelivered", "list-group-undelivered", "Mail to a group that could not be handed to everybody, or not yet", s.listGroupUndelivered),
+		on("POST", "/undelivered/retries", "retry-undelivered", "Try mail again; a result for each", s.retryUndelivered, looks),
 		on("POST", "/waiting/decisions", "decide-posts", "Approve or decline posts; a result for each", s.decidePosts, looks),
 
 		// history

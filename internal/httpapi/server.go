@@ -10,7 +10,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,12 +38,14 @@ type Options struct {
 	Console http.Handler // serves every path outside /api; nil: none
 	Secure  bool         // the console is reached over https: cookies say so
 	Version string
+	Proxies []netip.Prefix // whose word on where a request comes from is taken
 }
 
 // server holds what the handlers share.
 type server struct {
-	s *service.Service
-	o Options
+	s        *service.Service
+	o        Options
+	inFlight inFlight
 }
 
 var requestSeconds = promauto.NewHistogramVec(prometheus.HistogramOpts{
@@ -76,7 +80,7 @@ func pathOf(r *http.Request, route string) string {
 
 // Routes returns the handler of the service and the description of its interface.
 func Routes(all *service.Service, o Options) (*chi.Mux, *huma.OpenAPI) {
-	s := &server{all, o}
+	s := &server{s: all, o: o}
 	r := chi.NewRouter()
 	r.Use(s.identify, s.observe, s.recover, guarded)
 	r.Get("/healthz", func(rw http.ResponseWriter, _ *http.Request) { rw.Write([]byte("alive\n")) })
@@ -247,9 +251,29 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 			return
 		}
 		a.RequestID, _ = r.Context().Value(requestKey).(string)
-		a.Source, _, _ = net.SplitHostPort(r.RemoteAddr)
+		a.Source = s.source(r)
 		next.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), actorKey, a)))
 	})
+}
+
+// source is the network address that a request comes from: the last one in X-Forwarded-For
+// that is no trusted proxy's, where one of these hands the request on.
+func (s *server) source(r *http.Request) string {
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	forwarded := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for i := len(forwarded) - 1; i >= 0 && s.trusts(host); i-- {
+		a, err := netip.ParseAddr(strings.TrimSpace(forwarded[i]))
+		if err != nil {
+			break
+		}
+		host = a.String()
+	}
+	return host
+}
+
+func (s *server) trusts(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return err == nil && slices.ContainsFunc(s.o.Proxies, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
 }
 
 // signedIn refuses whoever is nobody where somebody has to be signed in, before what they send
@@ -261,6 +285,21 @@ func (s *server) signedIn(ctx huma.Context, next func(huma.Context)) {
 		write(rw, s.problem(ctx.Context(), err))
 		return
 	}
+	if public { // whose bodies are small
+		next(ctx)
+		return
+	}
+	r, rw := humachi.Unwrap(ctx)
+	octets := r.ContentLength
+	if octets < 0 {
+		octets = ctx.Operation().MaxBodyBytes
+	}
+	give, ok := s.inFlight.take(actor(ctx.Context()).Person.ID, min(octets, ctx.Operation().MaxBodyBytes))
+	if !ok {
+		write(rw, s.problem(ctx.Context(), workspace.Later(5, "You are sending too much at once. Let one request end before the next.")))
+		return
+	}
+	defer give()
 	next(ctx)
 }
 

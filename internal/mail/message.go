@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"io"
 	"mime"
 	netmail "net/mail"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,42 +27,29 @@ const (
 	maxReceived = 50 // Received fields, after which a message goes round in circles (RFC 5321, 6.3)
 )
 
-// Message is a message as it came.
+// Message is the header of a message as it came.
 type Message struct {
-	Author  mailaddr.Address
-	ID      string // with its angle brackets; "" where it has none
-	Subject string // decoded
-	header  textproto.Header
-	body    []byte
+	Author    mailaddr.Address
+	ID        string // with its angle brackets; "" where it has none
+	Subject   string // decoded
+	Automatic bool   // written by no person (RFC 3834, 5)
+	header    textproto.Header
+	answer    bool // an automatic answer
 }
 
 func refusal(code int, enhanced smtp.EnhancedCode, format string, args ...any) *smtp.SMTPError {
 	return &smtp.SMTPError{Code: code, EnhancedCode: enhanced, Message: fmt.Sprintf(format, args...)}
 }
 
-// Parse reads a message. Its error is an *smtp.SMTPError that can be answered to
-// whoever sent it.
-func Parse(raw []byte) (Message, error) {
+// Parse reads the header of a message. Its error is an *smtp.SMTPError that can be answered
+// to whoever sent it.
+func Parse(header []byte) (Message, error) {
 	var m Message
-	if i := bytes.IndexByte(raw, 0); i >= 0 {
-		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The message has a NUL at octet %d, which mail can't carry (RFC 5322, 4).", i)
-	}
-	if line, what := bare(raw); line > 0 {
-		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "Line %d of the message has %s without its other half; lines of mail end in CR LF (RFC 5321, 2.3.8).", line, what)
-	}
-	end := bytes.Index(raw, []byte("\r\n\r\n"))
-	if end < 0 {
-		end = len(raw)
-	}
-	if end > MaxHeader {
-		return m, refusal(552, smtp.EnhancedCode{5, 3, 4}, "The header has %d octets; %d is the most.", end, MaxHeader)
-	}
-	if name := misnamed(raw[:end]); name != "" {
+	if name := misnamed(header); name != "" {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The header can't be read: %q is no name of a field.", name)
 	}
-	r := bufio.NewReader(bytes.NewReader(raw))
 	var err error
-	if m.header, err = textproto.ReadHeader(r); err != nil {
+	if m.header, err = textproto.ReadHeader(bufio.NewReader(io.MultiReader(bytes.NewReader(header), strings.NewReader("\r\n")))); err != nil {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The header can't be read: a line in it is no field.")
 	}
 	for _, name := range once {
@@ -68,7 +57,6 @@ func Parse(raw []byte) (Message, error) {
 			return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The message has %d %s fields; there can be one (RFC 5322, 3.6).", n, name)
 		}
 	}
-	m.body = raw[min(end+4, len(raw)):]
 	h := mail.Header{Header: message.Header{Header: m.header}}
 	authors, err := h.AddressList("From")
 	if err != nil || len(authors) != 1 {
@@ -87,6 +75,9 @@ func Parse(raw []byte) (Message, error) {
 	if id := strings.TrimSpace(m.header.Get("Message-Id")); len(id) <= 900 && strings.HasPrefix(id, "<") && strings.HasSuffix(id, ">") && !strings.ContainsAny(id, " \t\r\n") {
 		m.ID = id
 	}
+	what, _, _ := strings.Cut(h.Get("Auto-Submitted"), ";")
+	what = strings.ToLower(strings.TrimSpace(what))
+	m.Automatic, m.answer = what != "" && what != "no", what == "auto-replied"
 	return m, nil
 }
 
@@ -94,24 +85,6 @@ func Parse(raw []byte) (Message, error) {
 // last would see different messages (RFC 5322, 3.6; RFC 2045).
 var once = []string{"From", "Sender", "Reply-To", "To", "Cc", "Bcc", "Message-Id", "In-Reply-To", "References", "Subject", "Date",
 	"Mime-Version", "Content-Type", "Content-Transfer-Encoding", "Content-Disposition", "Auto-Submitted"}
-
-// bare returns the first line of raw that has a CR or an LF without the other, 0 for none.
-// What one relay takes for the end of a line, of the header or of the message, another does
-// not, so such a message is never passed on.
-func bare(raw []byte) (line int, what string) {
-	for line = 1; ; line++ {
-		end := bytes.IndexAny(raw, "\r\n")
-		switch {
-		case end < 0:
-			return 0, ""
-		case raw[end] == '\n':
-			return line, "an LF"
-		case end+1 == len(raw) || raw[end+1] != '\n':
-			return line, "a CR"
-		}
-		raw = raw[end+2:]
-	}
-}
 
 // misnamed returns the first name in a header that is none (RFC 5322, 3.6.8), cut short. One
 // with a space before its colon is another field for some readers.
@@ -187,41 +160,73 @@ type Trace struct {
 // for the @.
 func ListID(address string) string { return strings.Replace(address, "@", ".", 1) }
 
-// For returns the message as it goes out to a destination, with its Message-ID: the
-// author's, or one made from the trace and the group's domain where there was none. A message that has
-// been through the group before is refused.
-func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
+// Header returns what of the header goes out to every destination, with the message's
+// identity: the author's, or one made from the trace and a domain where there was none. What
+// is private, what others say in our name or that of one of our domains, and marks that are
+// not ours are taken out.
+func (m Message) Header(tr Trace, domains []string) (header []byte, id string, err error) {
 	h := m.header.Copy()
-	address := d.Address
-	local, domain, _ := strings.Cut(address, "@")
-	id := ListID(address)
 	marks := h.FieldsByKey(passed)
 	for marks.Next() {
-		by, code, _ := strings.Cut(strings.TrimSpace(marks.Value()), " ")
-		switch {
-		case by == "" || code != tr.Mark(by):
+		if by, code, _ := strings.Cut(strings.TrimSpace(marks.Value()), " "); by == "" || code != tr.Mark(by) {
 			marks.Del() // nobody but us can make one
-		case strings.EqualFold(by, id) && d.Mailbox == post.ToGroup:
-			return nil, "", refusal(554, smtp.EnhancedCode{5, 4, 6}, "This message has been through %s before.", address)
 		}
 	}
-	for _, name := range private {
+	for _, name := range slices.Concat(private, ours) {
 		h.Del(name)
 	}
 	results := h.FieldsByKey("Authentication-Results")
 	for results.Next() {
-		if claims(results.Value(), tr.By, domain) {
-			results.Del() // what others say in our name
+		if claims(results.Value(), append(domains, tr.By)...) {
+			results.Del()
 		}
 	}
-	if d.Mailbox == post.ToGroup {
-		if what, _, _ := strings.Cut(h.Get("Auto-Submitted"), ";"); strings.EqualFold(strings.TrimSpace(what), "auto-replied") {
-			return nil, "", refusal(550, smtp.EnhancedCode{5, 7, 1}, "An automatic answer is not passed on to the people of %s (RFC 3834).", address)
+	if id = m.ID; id == "" {
+		id = "<" + tr.ID + "@" + domains[0] + ">"
+		h.Set("Message-Id", id)
+	}
+	if !h.Has("Date") {
+		h.Add("Date", tr.At.Format(time.RFC1123Z))
+	}
+	header, err = written(h)
+	return header, id, err
+}
+
+// written writes fields, without the empty line after them.
+func written(h textproto.Header) ([]byte, error) {
+	var b bytes.Buffer
+	if err := textproto.WriteHeader(&b, h); err != nil {
+		return nil, fmt.Errorf("write the header: %w", err)
+	}
+	return bytes.TrimSuffix(b.Bytes(), []byte("\r\n")), nil
+}
+
+// Fields returns what goes before the header to one destination. A message that has been
+// through the group before is refused, and so is an automatic answer to its members.
+func (m Message) Fields(d post.Destination, tr Trace) ([]byte, error) {
+	var h textproto.Header
+	local, domain, _ := strings.Cut(d.Address, "@")
+	if d.Mailbox != post.ToGroup {
+		for _, name := range slices.Backward(ours) { // of another list, whose mail its owners get
+			for fields := m.header.FieldsByKey(name); fields.Next(); {
+				raw, err := fields.Raw()
+				if err != nil {
+					return nil, fmt.Errorf("read the header: %w", err)
+				}
+				h.AddRaw(raw)
+			}
 		}
-		for _, name := range ours {
-			h.Del(name)
+	} else {
+		id := ListID(d.Address)
+		for marks := m.header.FieldsByKey(passed); marks.Next(); {
+			if by, code, _ := strings.Cut(strings.TrimSpace(marks.Value()), " "); strings.EqualFold(by, id) && code == tr.Mark(by) {
+				return nil, refusal(554, smtp.EnhancedCode{5, 4, 6}, "This message has been through %s before.", d.Address)
+			}
 		}
-		post := "<mailto:" + address + ">"
+		if m.answer {
+			return nil, refusal(550, smtp.EnhancedCode{5, 7, 1}, "An automatic answer is not passed on to the people of %s (RFC 3834).", d.Address)
+		}
+		post := "<mailto:" + d.Address + ">"
 		if d.Closed {
 			post = "NO"
 		}
@@ -231,22 +236,29 @@ func (m Message) For(d post.Destination, tr Trace) ([]byte, string, error) {
 		h.Add("List-Id", phrase(d.Name)+" <"+id+">")
 		h.Add(passed, id+" "+tr.Mark(id))
 	}
-	messageID := m.ID
-	if messageID == "" {
-		messageID = "<" + tr.ID + "@" + domain + ">"
-		h.Set("Message-Id", messageID)
-	}
-	if !h.Has("Date") {
-		h.Add("Date", tr.At.Format(time.RFC1123Z))
-	}
 	h.Add("Received", fmt.Sprintf("from %s by %s with %s id %s; %s", tr.From, tr.By, tr.With, tr.ID, tr.At.Format(time.RFC1123Z)))
-	var b bytes.Buffer
-	b.Grow(len(m.body) + h.Len()*80)
-	if err := textproto.WriteHeader(&b, h); err != nil {
-		return nil, "", fmt.Errorf("write the header: %w", err)
+	return written(h)
+}
+
+// For returns a message as it goes to some destinations: all but its body, who proved what,
+// and the envelope it came in. domains are those of the workspace.
+func (m Message) For(to []post.Destination, tr Trace, domains []string) (post.Arrived, error) {
+	a := post.Arrived{Author: m.Author, Subject: m.Subject, Automatic: m.Automatic}
+	var err error
+	var first []string
+	for _, d := range to {
+		x := post.Incoming{To: d}
+		if x.Fields, err = m.Fields(d, tr); err != nil {
+			return a, err
+		}
+		local, domain, _ := strings.Cut(d.Address, "@")
+		if d.Mailbox != post.ToAdministrators { // who get no report of what does not reach them
+			x.Sender = local + mailaddr.BouncesSuffix + "@" + domain
+		}
+		a.To, first = append(a.To, x), append(first, domain)
 	}
-	b.Write(m.body)
-	return b.Bytes(), messageID, nil
+	a.Header, a.MessageID, err = m.Header(tr, append(first, domains...))
+	return a, err
 }
 
 // phrase writes a name for a header field: quoted, or as an encoded word (RFC 2047).

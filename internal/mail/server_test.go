@@ -8,10 +8,13 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/textproto"
+	"os"
 	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/emersion/go-sasl"
@@ -29,6 +32,9 @@ var (
 	addr string
 )
 
+// options are those of the server of most tests; it trusts what comes from this machine.
+var options = mail.Options{Domain: "mail.merrowline.example", Relays: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Log: slog.New(slog.DiscardHandler)}
+
 func TestMain(m *testing.M) {
 	kit.Main(m, "mail", &k, func() (func(), error) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -36,9 +42,14 @@ func TestMain(m *testing.M) {
 			return nil, err
 		}
 		addr = l.Addr().String()
-		s := mail.NewServer(k.Service, slog.New(slog.DiscardHandler), "mail.merrowline.example")
-		go s.Serve(l)
-		return func() { s.Shutdown(ctx) }, nil
+		spool, err := os.MkdirTemp("", "spool")
+		if err != nil {
+			return nil, err
+		}
+		options.Spool = spool
+		s := mail.NewServer(k.Service, options)
+		go s.Serve(l, mail.Transfer)
+		return func() { s.Shutdown(ctx); os.RemoveAll(spool) }, nil
 	})
 }
 
@@ -74,6 +85,7 @@ func expect(t *testing.T, name string, err error, code int, enhanced smtp.Enhanc
 func TestDialogue(t *testing.T) {
 	g := k.Make(t, "Dialogue")
 	lapsed := k.Make(t, "Ended")
+	found := k.Make(t, "Found", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("find=anyone") })
 	if _, err := k.Life.Retire(ctx, k.Actor(t, kit.Administrator), lapsed.Address, 0); err != nil {
 		t.Fatal(err)
 	}
@@ -86,7 +98,8 @@ func TestDialogue(t *testing.T) {
 	if err := send("", kit.Member, "claimed", g.Address); err != nil {
 		t.Errorf("a member who did not: %v", err)
 	}
-	expect(t, "a stranger", send("", "stranger@elsewhere.example", "x", g.Address), 550, smtp.EnhancedCode{5, 7, 2}, "does not take this message. Only its members may write to this group.")
+	expect(t, "a stranger", send("", "stranger@elsewhere.example", "x", g.Address), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group with the address dialogue@")
+	expect(t, "a stranger who can find it", send("", "stranger@elsewhere.example", "x", found.Address), 550, smtp.EnhancedCode{5, 7, 2}, "does not take this message. Only its members may write to this group.")
 	expect(t, "a colleague, at RCPT", send(kit.Colleague, kit.Colleague, "x", g.Address), 550, smtp.EnhancedCode{5, 7, 2}, "Only its members may write")
 	expect(t, "no such group", send("", "a@b.example", "x", "nothing@merrowline.example"), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
 	expect(t, "somebody's own address", send("", "a@b.example", "x", kit.Owner), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group")
@@ -236,7 +249,7 @@ func TestAddressesOfOneGroupAreOne(t *testing.T) {
 // A message to two groups is refused whole when one of them refuses it.
 func TestOneRefusalRefusesAll(t *testing.T) {
 	open := k.Make(t, "Two Open", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody") })
-	shut := k.Make(t, "Two Shut")
+	shut := k.Make(t, "Two Shut", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("find=anyone") })
 	err := dial(t, "").SendMail("a@b.example", []string{open.Address, shut.Address}, strings.NewReader(message("a@b.example", "both")))
 	expect(t, "one of two", err, 550, smtp.EnhancedCode{5, 7, 2}, shut.Address)
 	if sent := k.Queued(t); len(sent) != 0 {
@@ -250,8 +263,16 @@ type relay struct {
 	says   map[string]error
 	to     []string
 	raw    []string
-	closes bool // in the middle of DATA
+	closes bool  // in the middle of DATA
+	after  error // the answer to DATA
 	l      net.Listener
+}
+
+// set changes how it answers.
+func (r *relay) set(f func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f()
 }
 
 type relaySession struct {
@@ -282,6 +303,9 @@ func (s *relaySession) Data(r io.Reader) error {
 		s.closes = false
 		return s.conn.Conn().Close()
 	}
+	if s.after != nil {
+		return s.after
+	}
 	s.to, s.raw = append(s.to, s.rcpt...), append(s.raw, string(b))
 	return nil
 }
@@ -307,29 +331,41 @@ func TestRelayClient(t *testing.T) {
 	r.says["no@a.example"], r.says["later@a.example"] = no, later
 	c := mail.NewRelayClient(r.l.Addr().String(), "mail.merrowline.example")
 	defer c.Close()
-	raw := []byte("From: a@b.example\r\nSubject: x\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.dot\r\n")
-	got := c.Send(ctx, "deck-bounces@a.example", []string{"one@a.example", "no@a.example", "later@a.example", "two@a.example"}, raw)
-	if got[0] != nil || !mail.Permanent(got[1]) || got[2] == nil || mail.Permanent(got[2]) || got[3] != nil {
-		t.Errorf("results: %v", got)
+	header, body := "From: a@b.example\r\nSubject: x\r\n\r\n", "Gr\xc3\xbc\xc3\x9fe\r\n.dot\r\n"
+	send := func(c *mail.RelayClient, from string, to ...string) ([]error, error) {
+		return c.Send(ctx, mail.Outgoing{From: from, Header: []byte(header), EightBit: true, Message: strings.NewReader(header + body)}, to)
 	}
-	if strings.Join(r.to, " ") != "one@a.example two@a.example" || len(r.raw) != 1 || r.raw[0] != string(raw) {
+	refused := func(err error) bool { _, permanent := mail.Answered(err); return permanent }
+	got, err := send(c, "deck-bounces@a.example", "one@a.example", "no@a.example", "later@a.example", "two@a.example")
+	if err != nil || got[0] != nil || !refused(got[1]) || got[2] == nil || refused(got[2]) || got[3] != nil || mail.Reply(got[1]) != "550 5.1.1 nobody" {
+		t.Errorf("results: %v, %v", got, err)
+	}
+	if strings.Join(r.to, " ") != "one@a.example two@a.example" || len(r.raw) != 1 || r.raw[0] != header+body {
 		t.Errorf("arrived: %v %q", r.to, r.raw)
 	}
-	if got := c.Send(ctx, "", []string{"no@a.example"}, raw); !mail.Permanent(got[0]) {
-		t.Errorf("nobody at all: %v", got)
+	if got, err := send(c, "", "no@a.example"); err != nil || !refused(got[0]) {
+		t.Errorf("nobody at all: %v, %v", got, err)
 	}
-	r.mu.Lock()
-	r.closes = true
-	r.mu.Unlock()
-	if got := c.Send(ctx, "", []string{"one@a.example"}, raw); got[0] == nil || mail.Permanent(got[0]) {
-		t.Errorf("closed in mid-transaction: %v", got)
+	r.set(func() { r.closes = true })
+	if _, err := send(c, "", "one@a.example"); err == nil {
+		t.Error("closed in mid-transaction, and it says nothing")
 	}
-	if got := c.Send(ctx, "", []string{"one@a.example"}, raw); got[0] != nil {
-		t.Errorf("after that: %v", got)
+	if got, err := send(c, "", "one@a.example"); err != nil || got[0] != nil {
+		t.Errorf("after that: %v, %v", got, err)
+	}
+	r.set(func() { r.after = no })
+	if got, err := send(c, "", "one@a.example", "later@a.example", "two@a.example"); err != nil || !refused(got[0]) || refused(got[1]) || !refused(got[2]) {
+		t.Errorf("refused after DATA: %v, %v", got, err)
+	}
+	r.set(func() { r.after = nil })
+	arrived := len(r.raw)
+	broken := mail.Outgoing{From: "", Header: []byte(header), Message: io.MultiReader(strings.NewReader(header+"half"), iotest.ErrReader(errors.New("the database has gone")))}
+	if _, err := c.Send(ctx, broken, []string{"one@a.example"}); err == nil || len(r.raw) != arrived {
+		t.Errorf("half a message was handed over: %v, %q", err, r.raw)
 	}
 	gone := mail.NewRelayClient("127.0.0.1:1", "x")
-	if got := gone.Send(ctx, "", []string{"a@a.example", "b@a.example"}, raw); got[0] == nil || got[1] == nil || mail.Permanent(got[0]) {
-		t.Errorf("no relay: %v", got)
+	if _, err := send(gone, "", "a@a.example", "b@a.example"); err == nil || refused(err) {
+		t.Errorf("no relay: %v", err)
 	}
 }
 

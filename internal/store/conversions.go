@@ -18,6 +18,7 @@ import (
 var conversions = []*goose.Migration{
 	goose.NewGoMigration(37, &goose.GoFunc{RunTx: convertStartingPoints}, nil),
 	goose.NewGoMigration(40, &goose.GoFunc{RunTx: convertHistory}, nil),
+	goose.NewGoMigration(57, &goose.GoFunc{RunTx: convertMail}, nil),
 }
 
 // convertStartingPoints takes starting points apart that were kept as one JSON object.

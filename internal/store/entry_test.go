@@ -319,14 +319,14 @@ func TestPurgeLeavesNothing(t *testing.T) {
 		s.AddJoinLink(JoinLink{ID: NewID(), Hash: make([]byte, 32), GroupID: g.ID, MadeAt: now, ExpiresAt: now}),
 		s.SetOverride(Override{GroupID: g.ID, AddrKey: "x@y.example", Kind: policy.Barred, SetAt: now}),
 		s.SetRule(GroupRule{GroupID: g.ID, Expression: "title pr", SetAt: now}),
-		s.AddMessage(Message{ID: NewID(), GroupID: &g.ID, Kind: KindPost, State: Accepted, Raw: []byte("x"), Decision: []byte("{}"), ReceivedAt: now}, []string{"x@y.example"}),
+		s.AddMail(Whole(Message{ID: NewID(), ReceivedAt: now}, &g.ID, "", []byte("Subject: x\r\n"), []byte("x"), []string{"x@y.example"})),
 		s.Purge(g.ID),
 	} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	for _, table := range []string{"memberships", "requests", "invitations", "join_links", "overrides", "group_settings", "group_rules", "messages", "notices"} {
+	for _, table := range []string{"memberships", "requests", "invitations", "join_links", "overrides", "group_settings", "group_rules", "mailings", "notices"} {
 		var n int
 		if err := s.db.WithContext(ctx).Raw("SELECT COUNT(*) FROM "+table+" WHERE group_id = ?", g.ID).Scan(&n).Error; err != nil || n != 0 {
 			t.Errorf("%d rows in %s, %v", n, table, err)

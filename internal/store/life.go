@@ -68,9 +68,20 @@ func (s *Reads) ExpiryDates(from, to time.Time) (out []DateCount, err error) {
 
 // Purge deletes a group and everything in it but its history.
 func (s *Tx) Purge(id uuid.UUID) error {
+	for {
+		var mailings []Mailing
+		if err := s.db.Where("group_id = ?", id).Limit(1000).Find(&mailings).Error; err != nil {
+			return wrap("purge a group", err)
+		}
+		if len(mailings) == 0 {
+			break
+		}
+		if err := s.deleteMail(mailings); err != nil {
+			return err
+		}
+	}
 	for _, q := range []string{
-		"DELETE d FROM deliveries d JOIN messages m ON m.id = d.message_id WHERE m.group_id = ?",
-		"DELETE FROM messages WHERE group_id = ?", "DELETE FROM notices WHERE group_id = ?",
+		"DELETE FROM notices WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
 		"DELETE FROM overrides WHERE group_id = ?", "DELETE FROM group_settings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",

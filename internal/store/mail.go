@@ -1,219 +1,296 @@
 package store
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
+	"io"
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 )
 
-// What a message is.
+// What a mailing is.
 const (
 	KindPost   = "post"   // written to a group
 	KindNotice = "notice" // written by the service
 	KindBounce = "bounce" // came back from a delivery
 )
 
-// Where a message stands.
+// Where a mailing stands.
 const (
 	Accepted = "accepted"
 	Waiting  = "waiting" // for approval
 	Declined = "declined"
 )
 
-// Message is mail that was taken in or written by the service. Raw is what goes
-// out, byte for byte.
+// Message is mail that was taken in or written by the service. It is kept once, whatever the
+// number of groups that it was sent to; its body in rows of [BodyRow] octets.
 type Message struct {
 	ID         uuid.UUID `gorm:"primaryKey"`
-	GroupID    *uuid.UUID
-	Kind       string
-	State      string
-	Part       int8 // which address of the group it was sent to, as the workspace numbers them
 	MessageID  string
-	Sender     string // of the envelope on the way out
 	Author     string
 	AuthorID   *uuid.UUID
 	Proven     bool
+	ReturnPath string // of the envelope on the way in
 	Subject    string
-	Size       int
-	Raw        []byte
+	Header     []byte // what is the same for every destination, byte for byte, without the empty line after it
+	Size       int    // of the body, in octets
+	EightBit   bool   // the body has octets over 127
+	ReceivedAt time.Time
+}
+
+// Mailing is a message on its way to one destination: a group, its owners, or whom the
+// service writes to.
+type Mailing struct {
+	ID         uuid.UUID `gorm:"primaryKey"`
+	MessageID  uuid.UUID
+	GroupID    *uuid.UUID
+	Kind       string
+	State      string
+	Mailbox    int8   // which address of the group it was sent to, as the workspace numbers them
+	Sender     string // of the envelope on the way out
+	Fields     []byte // what goes before the message's header to this destination
 	Decision   json.RawMessage
 	ReceivedAt time.Time
 	DecidedBy  string
 	Reason     string
+	Trouble    bool // it could not be handed to everybody, or not yet
+	Reported   bool // the author was told that it could not
 }
 
-// Where a delivery stands.
-const (
-	Queued int8 = iota
-	Sent
-	Failed
-)
+// Job is a mailing that is to be handed to the relay.
+type Job struct {
+	ID         int64
+	MailingID  uuid.UUID
+	Recipients []byte    // one a line, in order; nil: those of the group at AsOf who still are
+	AsOf       time.Time // in the workspace's time
+	HandedTo   string    // the last recipient, in the order of octets, with whom it is done
+	Attempts   int       // that came to nothing
+	NextAt     time.Time
+	Worker     *uuid.UUID // whose it is until NextAt
+	Reply      string     // why the last attempt came to nothing
+}
 
-// Delivery is one recipient of a message.
-type Delivery struct {
-	ID        int64
-	MessageID uuid.UUID
-	Recipient string
-	State     int8
+// Transmission is one transaction in which the relay took a mailing over.
+type Transmission struct {
+	ID          int64
+	MailingID   uuid.UUID
+	At          time.Time
+	People      int
+	First, Last string // of the recipients, in the order of octets
+	Recipients  []byte // one a line
+}
+
+// Failure is a recipient whom the relay refused, or put off.
+type Failure struct {
+	MailingID uuid.UUID `gorm:"primaryKey"`
+	Recipient string    `gorm:"primaryKey"`
+	GivenUp   bool
 	Attempts  int
-	NextAt    time.Time
-	DoneAt    *time.Time
-	LastError string
+	At        time.Time
+	Reply     string // of the relay
 }
 
-// AddMessage records a message and its deliveries to recipients, who must be
-// different from each other.
-func (s *Tx) AddMessage(m Message, recipients []string) error {
-	return s.AddMessages([]Message{m}, [][]string{recipients})
+// BodyRow is how many octets of a body are in one row.
+const BodyRow = 256 << 10
+
+type messageBody struct {
+	MessageID uuid.UUID `gorm:"primaryKey"`
+	Part      int       `gorm:"primaryKey"`
+	Octets    []byte
 }
 
-// AddMessages records messages, each with its deliveries to the recipients at its place.
-func (s *Tx) AddMessages(messages []Message, recipients [][]string) error {
-	if len(messages) == 0 {
-		return nil
+func (messageBody) TableName() string { return "message_bodies" }
+
+// NewMail is a message with its body, where it goes, and what is to be done about it.
+type NewMail struct {
+	Message  Message
+	Body     io.ReaderAt // of Message.Size octets
+	Mailings []Mailing
+	Jobs     []Job
+}
+
+// AddMail records messages.
+func (s *Tx) AddMail(all ...NewMail) error {
+	var messages []Message
+	var mailings []Mailing
+	var jobs []Job
+	var bodies []messageBody
+	octets := 0
+	flush := func() error {
+		err := inBatches(bodies, func(rows []messageBody) error { return wrap("record bodies", s.db.Create(&rows).Error) })
+		bodies, octets = bodies[:0], 0
+		return err
 	}
-	if err := s.db.CreateInBatches(messages, 1000).Error; err != nil {
-		return wrap("record messages", err)
-	}
-	var rows []Delivery
-	now := time.Now().UTC()
-	for i, m := range messages {
-		for _, r := range recipients[i] {
-			rows = append(rows, Delivery{MessageID: m.ID, Recipient: r, NextAt: now})
+	for _, m := range all {
+		messages, jobs = append(messages, m.Message), append(jobs, m.Jobs...)
+		for _, x := range m.Mailings {
+			if x.Fields == nil {
+				x.Fields = []byte{}
+			}
+			mailings = append(mailings, x)
+		}
+		for at := 0; at < m.Message.Size; at += BodyRow {
+			row := messageBody{m.Message.ID, at / BodyRow, make([]byte, min(BodyRow, m.Message.Size-at))}
+			if _, err := m.Body.ReadAt(row.Octets, int64(at)); err != nil && !errors.Is(err, io.EOF) {
+				return wrap("read a body", err)
+			}
+			bodies = append(bodies, row)
+			if octets += len(row.Octets); octets >= 2*BodyRow {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
 		}
 	}
-	return inBatches(rows, func(rows []Delivery) error { return wrap("queue deliveries", s.db.Create(&rows).Error) })
+	return errors.Join(flush(), create(s, "record messages", messages), create(s, "record mailings", mailings), s.AddJobs(jobs))
 }
 
-// AddDeliveries queues a message for recipients.
-func (s *Tx) AddDeliveries(message uuid.UUID, recipients []string) error {
-	if len(recipients) == 0 {
-		return nil
-	}
-	rows := make([]Delivery, len(recipients))
-	now := time.Now().UTC()
-	for i, r := range recipients {
-		rows[i] = Delivery{MessageID: message, Recipient: r, NextAt: now}
-	}
-	return wrap("queue deliveries", s.db.CreateInBatches(rows, 5000).Error)
+// Whole is a message that is written by the service, with whom it goes to.
+func Whole(m Message, g *uuid.UUID, sender string, header, body []byte, to []string) NewMail {
+	m.Header, m.Size = header, len(body)
+	m.EightBit = bytes.ContainsFunc(body, func(r rune) bool { return r >= 0x80 })
+	mailing := Mailing{ID: m.ID, MessageID: m.ID, GroupID: g, Kind: KindNotice, State: Accepted, Sender: sender, Decision: json.RawMessage("{}"), ReceivedAt: m.ReceivedAt}
+	return NewMail{Message: m, Body: bytes.NewReader(body), Mailings: []Mailing{mailing},
+		Jobs: []Job{{MailingID: m.ID, Recipients: Lines(to), AsOf: m.ReceivedAt, NextAt: time.Now().UTC()}}}
 }
 
-// LockMessage returns a message, without its bytes, and keeps others from deciding it.
-func (s *Tx) LockMessage(id uuid.UUID) (m Message, err error) {
+func create[R any](s *Tx, doing string, rows []R) error {
+	return inBatches(rows, func(rows []R) error { return wrap(doing, s.db.Create(&rows).Error) })
+}
+
+// AddJobs queues mailings.
+func (s *Tx) AddJobs(jobs []Job) error { return create(s, "queue mail", jobs) }
+
+// Body returns one row of a message's body; ErrNotFound after the last.
+func (s *Reads) Body(message uuid.UUID, part int) ([]byte, error) {
+	var row messageBody
+	err := s.db.Take(&row, "message_id = ? AND part = ?", message, part).Error
+	return row.Octets, wrap("read a body", err)
+}
+
+// Mailing returns a mailing.
+func (s *Reads) Mailing(id uuid.UUID) (m Mailing, err error) {
+	err = s.db.Take(&m, "id = ?", id).Error
+	return m, wrap("read a mailing", err)
+}
+
+// Messages returns messages by their identifiers; with their headers where asked for.
+func (s *Reads) Messages(ids []uuid.UUID, headers bool) (map[uuid.UUID]Message, error) {
+	out := make(map[uuid.UUID]Message, len(ids))
+	if len(ids) == 0 {
+		return out, nil
+	}
+	db := s.db
+	if !headers {
+		db = db.Omit("header")
+	}
+	var rows []Message
+	if err := db.Find(&rows, "id IN ?", ids).Error; err != nil {
+		return nil, wrap("read messages", err)
+	}
+	for _, m := range rows {
+		out[m.ID] = m
+	}
+	return out, nil
+}
+
+// LockMailing returns a mailing, and keeps others from deciding it.
+func (s *Tx) LockMailing(id uuid.UUID) (m Mailing, err error) {
 	if err := s.order(rankEntries); err != nil {
 		return m, err
 	}
-	err = s.forUpdate().Omit("raw").Take(&m, "id = ?", id).Error
-	return m, wrap("read a message", err)
+	err = s.forUpdate().Take(&m, "id = ?", id).Error
+	return m, wrap("read a mailing", err)
 }
 
-// DecideMessage records what became of a message that waited.
-func (s *Tx) DecideMessage(id uuid.UUID, state, by, reason string) error {
-	return wrap("decide a message", s.db.Model(&Message{}).Where("id = ?", id).
+// DecideMailing records what became of a mailing that waited.
+func (s *Tx) DecideMailing(id uuid.UUID, state, by, reason string) error {
+	return wrap("decide a mailing", s.db.Model(&Mailing{}).Where("id = ?", id).
 		Updates(map[string]any{"state": state, "decided_by": by, "reason": reason}).Error)
 }
 
-// WaitingPosts returns a page of posts that wait for approval, oldest first,
-// without their bytes: of all groups, or of those that person runs.
-func (s *Reads) WaitingPosts(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Message], error) {
-	db := s.db.Model(&Message{}).Omit("raw").Where("kind = ? AND state = ?", KindPost, Waiting)
+// WaitingPosts returns a page of posts that wait for approval, oldest first: of all
+// groups, or of those that person runs.
+func (s *Reads) WaitingPosts(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Mailing], error) {
+	return page(s, s.ofGroups(person, group).Where("kind = ? AND state = ?", KindPost, Waiting), after, limit, byArrival)
+}
+
+// Troubled returns a page of mailings that could not be handed to everybody, or not yet,
+// oldest first: all, or those to one group, or to the groups that person runs.
+func (s *Reads) Troubled(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Mailing], error) {
+	return page(s, s.ofGroups(person, group).Where("trouble"), after, limit, byArrival)
+}
+
+var byArrival = sortKey[Mailing]{column: "received_at", value: func(m Mailing) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }}
+
+// ofGroups asks for the mailings to one group, or to those that person runs.
+func (s *Reads) ofGroups(person uuid.UUID, group uuid.UUID) *gorm.DB {
+	db := s.db.Model(&Mailing{})
 	if group != uuid.Nil {
 		db = db.Where("group_id = ?", group)
 	}
 	if person != uuid.Nil {
 		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= 2)", person)
 	}
-	return page(s, db, after, limit, sortKey[Message]{column: "received_at", value: func(m Message) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }})
+	return db
 }
 
-// Claim takes up to limit due deliveries of one message for the length of lease:
-// no other worker gets them before that has passed. A worker that dies gives them
-// back by the passing of time. It returns ErrNotFound when nothing is due.
-func (s *Tx) Claim(lease time.Duration, limit int) (m Message, out []Delivery, err error) {
-	now := time.Now().UTC()
-	var first Delivery
-	err = s.forUpdate("SKIP LOCKED").Where("state = ? AND next_at <= ?", Queued, now).Order("next_at, id").Take(&first).Error
+// Held returns how many posts to a group wait for approval, and of how many octets.
+func (s *Reads) Held(group uuid.UUID) (posts, octets int64, err error) {
+	err = s.db.Raw("SELECT COUNT(*), COALESCE(SUM(m.size), 0) FROM mailings g JOIN messages m ON m.id = g.message_id WHERE g.group_id = ? AND g.kind = ? AND g.state = ?",
+		group, KindPost, Waiting).Row().Scan(&posts, &octets)
+	return posts, octets, wrap("count held posts", err)
+}
+
+// ForgetBounces deletes what came back to a group but for the last few reports.
+func (s *Tx) ForgetBounces(group uuid.UUID, keep int) error {
+	var old []Mailing
+	err := s.db.Where("group_id = ? AND kind = ? AND state = ?", group, KindBounce, Accepted).Order("received_at DESC").Offset(keep).Limit(1000).Find(&old).Error
 	if err != nil {
-		return m, nil, wrap("claim deliveries", err)
+		return wrap("read what came back", err)
 	}
-	if err := s.forUpdate("SKIP LOCKED").Where("message_id = ? AND state = ? AND next_at <= ?", first.MessageID, Queued, now).Limit(limit).Find(&out).Error; err != nil {
-		return m, nil, wrap("claim deliveries", err)
-	}
-	if err := s.db.Model(&Delivery{}).Where("id IN ?", ids(out)).Update("next_at", now.Add(lease)).Error; err != nil {
-		return m, nil, wrap("claim deliveries", err)
-	}
-	return m, out, wrap("read a message", s.db.Take(&m, "id = ?", first.MessageID).Error)
+	return s.deleteMail(old)
 }
 
-// ExtendLease keeps deliveries claimed for another lease.
-func (s *Tx) ExtendLease(rows []Delivery, lease time.Duration) error {
-	return wrap("extend a lease", s.db.Model(&Delivery{}).Where("id IN ? AND state = ?", ids(rows), Queued).
-		Update("next_at", time.Now().UTC().Add(lease)).Error)
-}
-
-func ids(rows []Delivery) []int64 {
-	out := make([]int64, len(rows))
-	for i, d := range rows {
-		out[i] = d.ID
-	}
-	return out
-}
-
-// FinishDeliveries records what became of an attempt: those sent in one statement,
-// the others each with its own reason and time.
-func (s *Tx) FinishDeliveries(rows []Delivery) error {
-	var sent []Delivery
-	for _, d := range rows {
-		if d.State == Sent {
-			sent = append(sent, d)
-			continue
-		}
-		if err := s.db.Save(&d).Error; err != nil {
-			return wrap("record a delivery", err)
-		}
-	}
-	if len(sent) == 0 {
+// deleteMail deletes mailings, and messages of which none is left.
+func (s *Tx) deleteMail(all []Mailing) error {
+	if len(all) == 0 {
 		return nil
 	}
-	return wrap("record deliveries", s.db.Exec("UPDATE deliveries SET state = ?, attempts = attempts + 1, done_at = ?, last_error = '' WHERE id IN ?",
-		Sent, time.Now().UTC(), ids(sent)).Error)
-}
-
-// CountDeliveries returns how many deliveries stand in a state. Of those that are
-// queued there are few; of the others as many as mail was ever sent.
-func (s *Reads) CountDeliveries(state int8) (n int64, err error) {
-	err = s.db.Model(&Delivery{}).Where("state = ?", state).Count(&n).Error
-	return n, wrap("count deliveries", err)
-}
-
-// Notice is one that was sent.
-type Notice struct {
-	GroupID   uuid.UUID
-	ExpiresAt time.Time
-	Day       int
-}
-
-// NoticesSent returns the notices that groups were sent, by group.
-func (s *Reads) NoticesSent(groups []uuid.UUID) (map[uuid.UUID][]Notice, error) {
-	var rows []Notice
-	if err := s.db.Find(&rows, "group_id IN ?", groups).Error; err != nil {
-		return nil, wrap("read notices", err)
+	ids, messages := make([]uuid.UUID, len(all)), make([]uuid.UUID, len(all))
+	for i, m := range all {
+		ids[i], messages[i] = m.ID, m.MessageID
 	}
-	out := map[uuid.UUID][]Notice{}
-	for _, n := range rows {
-		out[n.GroupID] = append(out[n.GroupID], n)
+	for _, q := range []string{
+		"DELETE FROM jobs WHERE mailing_id IN ?", "DELETE FROM failures WHERE mailing_id IN ?",
+		"DELETE FROM transmissions WHERE mailing_id IN ?", "DELETE FROM mailings WHERE id IN ?",
+	} {
+		if err := s.db.Exec(q, ids).Error; err != nil {
+			return wrap("forget mail", err)
+		}
 	}
-	return out, nil
+	for _, q := range []string{
+		"DELETE b FROM message_bodies b WHERE b.message_id IN ? AND NOT EXISTS (SELECT 1 FROM mailings m WHERE m.message_id = b.message_id)",
+		"DELETE m FROM messages m WHERE m.id IN ? AND NOT EXISTS (SELECT 1 FROM mailings x WHERE x.message_id = m.id)",
+	} {
+		if err := s.db.Exec(q, messages).Error; err != nil {
+			return wrap("forget mail", err)
+		}
+	}
+	return nil
 }
 
-// RecordNotice records that a notice was sent; ErrDuplicate says that it was before.
-func (s *Tx) RecordNotice(n Notice) error {
-	return wrap("record a notice", s.db.Create(&n).Error)
-}
-
-// Message returns a message without its bytes.
-func (s *Reads) Message(id uuid.UUID) (m Message, err error) {
-	err = s.db.Omit("raw").Take(&m, "id = ?", id).Error
-	return m, wrap("read a message", err)
+// ForgetMail deletes up to limit mailings that came before a moment, are done with and wait
+// for nobody, and says whether there may be more.
+func (s *Tx) ForgetMail(before time.Time, limit int) (more bool, err error) {
+	var old []Mailing
+	err = s.db.Where("received_at < ? AND state <> ? AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.mailing_id = mailings.id)", before, Waiting).
+		Order("received_at").Limit(limit).Find(&old).Error
+	if err != nil {
+		return false, wrap("read old mail", err)
+	}
+	return len(old) == limit, s.deleteMail(old)
 }

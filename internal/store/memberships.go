@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -231,16 +232,28 @@ func (s *Reads) Roles(person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expan
 	return out, wrap("read roles", rows.Err())
 }
 
+// AsOf leaves those out who came into a group after a moment; the zero value leaves nobody
+// out. Who came after Now came before the clock went back, so they are not left out.
+type AsOf struct{ Then, Now time.Time }
+
+func (a AsOf) where(column string) (sql string, args []any) {
+	if a.Then.IsZero() {
+		return "", nil
+	}
+	return " AND (" + column + " <= ? OR " + column + " > ?)", []any{a.Then, a.Now}
+}
+
 // NestedBelow returns which live groups are nested in which, from root down.
-func (s *Reads) NestedBelow(root uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
+func (s *Reads) NestedBelow(root uuid.UUID, now time.Time, asOf AsOf) (expand.Edges[uuid.UUID], error) {
 	var rows []Membership
+	then, args := asOf.where("m.added_at")
 	err := s.db.Raw(`WITH RECURSIVE below (id) AS (
 		SELECT CAST(? AS UUID)
 		UNION
 		SELECT m.member_id FROM below b JOIN memberships m ON m.group_id = b.id AND m.kind = ?
-		JOIN mail_groups g ON g.id = m.member_id AND g.ended_at IS NULL AND g.expires_at > ?
+		JOIN mail_groups g ON g.id = m.member_id AND g.ended_at IS NULL AND g.expires_at > ?`+then+`
 	) SELECT m.group_id, m.member_id FROM below b JOIN memberships m ON m.group_id = b.id AND m.kind = ?
-		JOIN below c ON c.id = m.member_id`, root.String(), KindGroup, now, KindGroup).Scan(&rows).Error
+		JOIN below c ON c.id = m.member_id`+then, slices.Concat([]any{root.String(), KindGroup, now}, args, []any{KindGroup}, args)...).Scan(&rows).Error
 	if err != nil {
 		return nil, wrap("read nested groups", err)
 	}
@@ -253,9 +266,10 @@ func (s *Reads) NestedBelow(root uuid.UUID, now time.Time) (expand.Edges[uuid.UU
 
 // PeopleIn returns the memberships of active people in any of groups. It reads its
 // rows by hand: there can be as many as people in the workspace.
-func (s *Reads) PeopleIn(groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
+func (s *Reads) PeopleIn(groups []uuid.UUID, asOf AsOf) ([]expand.Entry[uuid.UUID], error) {
+	then, args := asOf.where("m.added_at")
 	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
-		WHERE m.group_id IN ? AND m.kind = ?`, groups, KindPerson).Rows()
+		WHERE m.group_id IN ? AND m.kind = ?`+then, append([]any{groups, KindPerson}, args...)...).Rows()
 	if err != nil {
 		return nil, wrap("read people in groups", err)
 	}

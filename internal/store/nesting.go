@@ -13,7 +13,7 @@ import (
 // NestedAround returns which live groups are nested in which, from group down and
 // from group up.
 func (s *Reads) NestedAround(group uuid.UUID, now time.Time) (expand.Edges[uuid.UUID], error) {
-	e, err := s.NestedBelow(group, now)
+	e, err := s.NestedBelow(group, now, AsOf{})
 	if err != nil {
 		return nil, err
 	}

@@ -254,7 +254,7 @@ func TestNesting(t *testing.T) {
 		row(low.ID, top.ID, KindGroup), row(low.ID, person.ID, KindPerson), row(gone.ID, person.ID, KindPerson)}); err != nil {
 		t.Fatal(err)
 	}
-	edges, err := s.NestedBelow(top.ID, now)
+	edges, err := s.NestedBelow(top.ID, now, AsOf{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -265,29 +265,23 @@ func TestNesting(t *testing.T) {
 	if err != nil || len(above) != 3 || slices.Contains(above, gone.ID) {
 		t.Errorf("above the person: %v, %v; want low, mid, top", above, err)
 	}
-	entries, err := s.PeopleIn([]uuid.UUID{top.ID, mid.ID, low.ID})
+	entries, err := s.PeopleIn([]uuid.UUID{top.ID, mid.ID, low.ID}, AsOf{})
 	if err != nil || len(entries) != 1 || entries[0].Address != person.Address {
 		t.Errorf("people: %v, %v", entries, err)
 	}
 }
 
-// A worker that dies keeps deliveries for the length of its lease and no longer;
-// two workers never have the same one.
+// A worker that dies keeps its jobs for the length of its lease and no longer; two workers
+// never have the same one, and the one that lost it can record nothing.
 func TestClaim(t *testing.T) {
 	s := open(t)
-	if _, _, err := s.Claim(time.Second, 10); !errors.Is(err, ErrNotFound) {
-		t.Fatalf("an empty queue: %v", err)
+	if jobs, err := s.ClaimJobs(NewID(), time.Second, 10); err != nil || len(jobs) != 0 {
+		t.Fatalf("an empty queue: %v, %v", jobs, err)
 	}
-	var to []string
 	for i := range 40 {
-		to = append(to, fmt.Sprintf("r%d@q.example", i))
-	}
-	m := Message{ID: NewID(), Kind: KindPost, State: Accepted, MessageID: "<a@q.example>", Raw: []byte("x"), Decision: []byte("{}"), ReceivedAt: time.Now().UTC()}
-	if err := s.AddMessage(m, to); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.AddDeliveries(m.ID, to[:1]); !errors.Is(err, ErrDuplicate) {
-		t.Errorf("the same recipient twice: %v", err)
+		if err := s.AddMail(Whole(Message{ID: NewID(), ReceivedAt: time.Now().UTC()}, nil, "", []byte("Subject: x\r\n"), []byte("x"), []string{fmt.Sprintf("r%d@q.example", i)})); err != nil {
+			t.Fatal(err)
+		}
 	}
 	var mu sync.Mutex
 	seen := map[int64]int{}
@@ -295,41 +289,52 @@ func TestClaim(t *testing.T) {
 	for range 4 {
 		all.Go(func() {
 			for {
-				_, rows, err := s.Claim(300*time.Millisecond, 7)
-				if errors.Is(err, ErrNotFound) {
-					return
-				}
+				var jobs []Job
+				err := s.Transact(ctx, false, func(tx *Tx) (err error) {
+					jobs, err = tx.ClaimJobs(NewID(), time.Hour, 7)
+					return err
+				})
 				if err != nil {
 					t.Error(err)
+				}
+				if err != nil || len(jobs) == 0 {
 					return
 				}
 				mu.Lock()
-				for _, d := range rows {
-					seen[d.ID]++
+				for _, j := range jobs {
+					seen[j.ID]++
 				}
 				mu.Unlock()
 			}
 		})
 	}
 	all.Wait()
-	if len(seen) < 40 {
+	for id, n := range seen {
+		if n != 1 {
+			t.Errorf("job %d was claimed %d times", id, n)
+		}
+	}
+	if len(seen) != 40 {
 		t.Errorf("%d of 40 claimed", len(seen))
 	}
-	var rows []Delivery
-	for deadline := time.Now().Add(10 * time.Second); len(rows) == 0 && time.Now().Before(deadline); {
-		_, rows, _ = s.Claim(time.Hour, 100)
-	}
-	if len(rows) == 0 {
-		t.Fatal("the leases of dead workers never ran out")
-	}
-	for i := range rows {
-		rows[i].State = Sent
-	}
-	if err := s.FinishDeliveries(rows); err != nil {
+	if err := s.db.WithContext(ctx).Exec("UPDATE jobs SET next_at = NOW(6) - INTERVAL 1 SECOND ORDER BY id LIMIT 1").Error; err != nil {
 		t.Fatal(err)
 	}
-	if n, err := s.CountDeliveries(Sent); err != nil || int(n) != len(rows) {
-		t.Errorf("sent: %d, %v; want %d", n, err, len(rows))
+	first, second := NewID(), NewID()
+	jobs, err := s.ClaimJobs(first, -time.Second, 10)
+	if err != nil || len(jobs) != 1 {
+		t.Fatalf("one whose lease has run out: %v, %v", jobs, err)
+	}
+	if again, err := s.ClaimJobs(second, time.Hour, 10); err != nil || len(again) != 1 || again[0].ID != jobs[0].ID {
+		t.Fatalf("another worker: %v, %v", again, err)
+	}
+	for what, err := range map[string]error{"extend": s.ExtendJob(jobs[0].ID, first, time.Hour), "put off": s.PutOffJob(jobs[0].ID, first, time.Now(), ""), "go on": s.JobHandedTo(jobs[0].ID, first, "x"), "end": s.EndJob(jobs[0].ID, first)} {
+		if !errors.Is(err, ErrNotFound) {
+			t.Errorf("the worker that lost it could %s it: %v", what, err)
+		}
+	}
+	if err := s.EndJob(jobs[0].ID, second); err != nil {
+		t.Error(err)
 	}
 }
 

@@ -3,15 +3,20 @@
 package testkit
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/emersion/go-message"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
@@ -74,6 +79,25 @@ func (k *Kit) Now() time.Time {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.now
+}
+
+// SQL runs a statement on the records as they are, for what no use case does: with out, a
+// query of one row.
+func (k *Kit) SQL(t testing.TB, query string, out ...any) {
+	t.Helper()
+	db, err := sql.Open("mysql", k.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if len(out) > 0 {
+		err = db.QueryRow(query).Scan(out...)
+	} else {
+		_, err = db.Exec(query)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Move moves the time.
@@ -193,35 +217,52 @@ type Letter struct {
 	Text    string // the whole message, with the soft line breaks of quoted-printable taken out
 }
 
-// Letters returns the messages that have deliveries which were never tried.
+// Letters hands over all mail that is due, and returns it: what has nobody to go to is left
+// out.
 func (k *Kit) Letters(t testing.TB) []Letter {
 	t.Helper()
+	ctx := context.Background()
 	var out []Letter
 	for {
-		job, err := k.Post.Claim(context.Background(), time.Hour, 1000)
+		jobs, err := k.Post.Claim(ctx, time.Hour, 100)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if job == nil {
+		if len(jobs) == 0 {
 			return out
 		}
-		text := strings.ReplaceAll(strings.ReplaceAll(string(job.Raw), "=\r\n", ""), "=3D", "=")
-		m, err := k.Read().Message(job.Message)
-		if err != nil {
-			t.Fatal(err)
-		}
-		l := Letter{Subject: m.Subject, Text: text}
-		for i := range job.Deliveries {
-			l.To = append(l.To, job.Deliveries[i].Recipient)
-		}
-		out = append(out, l)
-		if err := k.Post.Finish(context.Background(), job); err != nil {
-			t.Fatal(err)
+		for _, j := range jobs {
+			if err := j.Open(ctx); err != nil {
+				t.Fatal(err)
+			}
+			raw, err := io.ReadAll(j.Message(ctx))
+			if err != nil {
+				t.Fatal(err)
+			}
+			h, err := message.Read(bytes.NewReader(raw))
+			if err != nil && !message.IsUnknownCharset(err) {
+				t.Fatal(err)
+			}
+			subject, _ := h.Header.Text("Subject")
+			l := Letter{Subject: subject, To: j.To, Text: strings.ReplaceAll(strings.ReplaceAll(string(raw), "=\r\n", ""), "=3D", "=")}
+			if len(j.To) == 0 {
+				err = j.End(ctx)
+			} else {
+				out = append(out, l)
+				var sent []post.Result
+				for _, r := range j.To {
+					sent = append(sent, post.Result{Recipient: r})
+				}
+				err = j.Record(ctx, sent, time.Time{})
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
 		}
 	}
 }
 
-// Queued returns the recipients of all deliveries that were never tried, by subject.
+// Queued hands over all mail that is due, and returns its recipients, by subject.
 func (k *Kit) Queued(t testing.TB) map[string][]string {
 	t.Helper()
 	out := map[string][]string{}
@@ -331,11 +372,48 @@ func (k *Kit) Staffed(t testing.TB, name string) api.Group {
 // Send hands a message to the workspace, as the mail server does once it has arrived.
 func (k *Kit) Send(t testing.TB, ref, author string, proven bool, subject string) error {
 	t.Helper()
-	to, err := k.Post.Find(context.Background(), Address(t, ref))
+	to, err := k.Post.Find(context.Background(), Address(t, ref), false)
 	if err != nil {
 		return err
 	}
-	return k.Post.Accept(context.Background(), []post.Incoming{{To: to, Author: Address(t, author), Proven: proven, MessageID: "<" + subject + "@x.example>", Subject: subject, Raw: []byte("Subject: " + subject + "\r\n\r\n")}})
+	return k.Post.Accept(context.Background(), Arrived(t, author, proven, subject, "", to))
+}
+
+// Undelivered sends a message to a group, of whose people the mail system refuses the first
+// and takes it over for the others. It hands over all other mail that is due.
+func (k *Kit) Undelivered(t testing.TB, ref string) (id string) {
+	t.Helper()
+	ctx := context.Background()
+	k.Letters(t)
+	if err := k.Send(t, ref, Owner, true, "Undelivered"); err != nil {
+		t.Fatal(err)
+	}
+	jobs, err := k.Post.Claim(ctx, time.Hour, 10)
+	if err != nil || len(jobs) != 1 {
+		t.Fatalf("%d jobs, %v", len(jobs), err)
+	}
+	j := jobs[0]
+	if err := j.Open(ctx); err != nil {
+		t.Fatal(err)
+	}
+	results := []post.Result{{Recipient: j.To[0], Outcome: post.GivenUp, Reply: "550 5.1.1 There is no such box."}}
+	for _, to := range j.To[1:] {
+		results = append(results, post.Result{Recipient: to})
+	}
+	if err := j.Record(ctx, results, time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	return j.Mailing.String()
+}
+
+// Arrived is a message that has arrived for some destinations.
+func Arrived(t testing.TB, author string, proven bool, subject, body string, to ...post.Destination) post.Arrived {
+	a := post.Arrived{Author: Address(t, author), Proven: proven, MessageID: "<" + subject + "@x.example>", Subject: subject, ReturnPath: author,
+		Header: []byte("From: " + author + "\r\nSubject: " + subject + "\r\n"), Body: strings.NewReader(body), Size: len(body), EightBit: true}
+	for _, d := range to {
+		a.To = append(a.To, post.Incoming{To: d, Sender: "x-bounces@merrowline.example"})
+	}
+	return a
 }
 
 // SetNaming puts rules of naming in force until the test ends.

@@ -4,8 +4,10 @@ package work
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -16,25 +18,37 @@ import (
 	"ivytable.example/ivytable/internal/workspace/post"
 )
 
-// batch is how many recipients go to the relay in one transaction; RFC 5321,
-// 4.5.3.1.8 obliges every relay to take 100.
-const batch = 100
+const (
+	// batch is how many recipients go to the relay in one transaction at most; RFC 5321,
+	// 4.5.3.1.8 obliges every relay to take 100. A relay that is slow is given fewer, so that
+	// fewer get a message twice when the service dies while it has them in hand.
+	batch    = 100
+	smallest = 5
+	slow     = 2 * time.Second
+
+	// inFlight is how many messages are handed over at once: so many that a few which the relay
+	// takes slowly hold up no other.
+	inFlight = 64
+	atOnce   = 16 // jobs that are claimed at once
+	kept     = 4  // connections to the relay that are kept open
+
+	lastWords = 20 * time.Second // for what is in the relay's hands when the service stops
+)
 
 var deliveries = promauto.NewCounterVec(prometheus.CounterOpts{
 	Name: "ivytable_deliveries_total", Help: "Attempts to deliver to one recipient, by result.",
 }, []string{"result"})
 
 var waiting = promauto.NewGauge(prometheus.GaugeOpts{
-	Name: "ivytable_deliveries_waiting", Help: "Deliveries that are queued, those of all instances.",
+	Name: "ivytable_jobs_waiting", Help: "Messages that are to be handed over, those of all instances.",
 })
 
 // Options are what the work is done with.
 type Options struct {
 	Relay       string // host:port
 	Domain      string // by which we greet the relay
-	Workers     int
 	ExpiryEvery time.Duration
-	Lease       time.Duration // for how long claimed deliveries are one worker's; 0: 15 s. It is renewed while the worker lives, so it only bounds how long those of a dead one wait.
+	Lease       time.Duration // for how long a claimed job is one worker's; 0: 15 s. It is renewed while the worker lives, so it only bounds how long those of a dead one wait.
 	Log         *slog.Logger
 }
 
@@ -43,6 +57,8 @@ type Runner struct {
 	s    *service.Service
 	o    Options
 	wake chan struct{}
+	size atomic.Int32 // recipients in one transaction
+	idle chan *mail.RelayClient
 }
 
 // New returns a runner. Its Wake method is for the workspace's Options, so the service is
@@ -51,7 +67,9 @@ func New(o Options) *Runner {
 	if o.Lease == 0 {
 		o.Lease = 15 * time.Second
 	}
-	return &Runner{o: o, wake: make(chan struct{}, 1)}
+	r := &Runner{o: o, wake: make(chan struct{}, 1), idle: make(chan *mail.RelayClient, kept)}
+	r.size.Store(batch)
+	return r
 }
 
 // Wake tells that mail was queued. It never blocks.
@@ -66,15 +84,13 @@ func (r *Runner) Wake() {
 func (r *Runner) Run(ctx context.Context, s *service.Service) {
 	r.s = s
 	var all sync.WaitGroup
-	for range r.o.Workers {
-		all.Go(func() { r.deliver(ctx) })
-	}
+	all.Go(func() { r.deliver(ctx) })
 	for _, j := range s.Jobs(r.o.ExpiryEvery) {
 		all.Go(func() { r.every(ctx, j) })
 	}
 	all.Go(func() {
-		r.every(ctx, service.Job{Name: "count deliveries", Every: 15 * time.Second, Do: func(ctx context.Context) error {
-			n, err := s.Post.CountQueued(ctx)
+		r.every(ctx, service.Job{Name: "count jobs", Every: 15 * time.Second, Do: func(ctx context.Context) error {
+			n, err := s.Post.CountJobs(ctx)
 			waiting.Set(float64(n))
 			return err
 		}})
@@ -99,61 +115,170 @@ func (r *Runner) every(ctx context.Context, j service.Job) {
 	}
 }
 
-// deliver takes one job after the other, and waits when there are none.
+// deliver claims jobs as they become due, and begins each at once as long as there are not
+// too many in flight.
 func (r *Runner) deliver(ctx context.Context) {
-	relay := mail.NewRelayClient(r.o.Relay, r.o.Domain)
-	defer relay.Close()
+	var all sync.WaitGroup
+	free := make(chan struct{}, inFlight)
 	idle := time.NewTicker(time.Second)
 	defer idle.Stop()
 	for ctx.Err() == nil {
-		j, err := r.s.Post.Claim(ctx, r.o.Lease, batch)
-		if err == nil && j != nil {
-			r.Wake() // there may be more, for a worker that waits
-			r.attempt(context.WithoutCancel(ctx), relay, j)
+		jobs, err := r.s.Post.Claim(ctx, r.o.Lease, min(atOnce, inFlight-len(free)))
+		if err != nil && ctx.Err() == nil {
+			r.o.Log.Error("work failed", "job", "claim", "error", err)
+		}
+		for _, j := range jobs {
+			free <- struct{}{}
+			all.Go(func() {
+				defer func() { <-free; r.Wake() }()
+				r.attempt(ctx, j)
+			})
+		}
+		if len(jobs) > 0 && len(free) < inFlight {
 			continue
 		}
-		if err != nil && ctx.Err() == nil {
-			r.o.Log.Error("work failed", "job", "deliveries", "error", err)
+		for waits := true; waits && ctx.Err() == nil; waits = len(free) >= inFlight {
+			select {
+			case <-ctx.Done():
+			case <-r.wake:
+			case <-idle.C:
+			}
 		}
+	}
+	done := make(chan struct{})
+	go func() { all.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(lastWords):
+	}
+	for {
 		select {
-		case <-ctx.Done():
-		case <-r.wake:
-		case <-idle.C:
+		case relay := <-r.idle:
+			relay.Close()
+		default:
+			return
 		}
 	}
 }
 
-func (r *Runner) attempt(ctx context.Context, relay *mail.RelayClient, j *post.Job) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	go r.keep(ctx, j)
-	to := make([]string, len(j.Deliveries))
-	for i, d := range j.Deliveries {
-		to[i] = d.Recipient
+// relay returns a connection to the relay, and what gives it back.
+func (r *Runner) relay() (*mail.RelayClient, func()) {
+	var relay *mail.RelayClient
+	select {
+	case relay = <-r.idle:
+	default:
+		relay = mail.NewRelayClient(r.o.Relay, r.o.Domain)
 	}
-	for i, err := range relay.Send(ctx, j.Sender, to, j.Raw) {
-		d := &j.Deliveries[i]
-		switch {
-		case err == nil:
+	return relay, func() {
+		select {
+		case r.idle <- relay:
+		default:
+			relay.Close()
+		}
+	}
+}
+
+// attempt hands one job to the relay, some recipients after the other, until it is done, ctx
+// ends, or the relay does not answer. What has begun is finished and recorded, whatever becomes of
+// ctx.
+func (r *Runner) attempt(ctx context.Context, j *post.Job) {
+	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	go r.keep(work, cancel, j)
+	relay, back := r.relay()
+	defer back()
+	log := r.o.Log.With("message", j.Mailing)
+	if err := j.Open(work); err != nil {
+		log.Error("work failed", "job", "open a message", "error", err)
+		return // its lease runs out
+	}
+	for {
+		to, err := j.Next(work, int(r.size.Load()))
+		if err != nil {
+			log.Error("work failed", "job", "read recipients", "error", err)
+			return
+		}
+		if len(to) == 0 {
+			r.record(work, log, func() error { return j.End(work) })
+			return
+		}
+		began := time.Now()
+		results, err := relay.Send(work, mail.Outgoing{From: j.Sender, Header: j.Header, EightBit: j.EightBit, Message: j.Message(work)}, to)
+		r.adapt(time.Since(began))
+		again, ok := j.Again()
+		if err != nil && ok {
+			deliveries.WithLabelValues("put off").Add(float64(len(to)))
+			log.Warn("the relay took nothing over", "attempt", j.Attempts+1, "again", again, "error", err)
+			r.record(work, log, func() error { return j.PutOff(work, again, mail.Reply(err)) })
+			return
+		}
+		if !r.record(work, log, func() error { return j.Record(work, r.judge(log, to, results, err, ok), again) }) || len(j.To) == 0 || ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// judge says what became of recipients. Without another attempt, nobody is put off.
+func (r *Runner) judge(log *slog.Logger, to []string, results []error, whole error, again bool) []post.Result {
+	out := make([]post.Result, len(to))
+	for i, a := range to {
+		out[i].Recipient = a
+		err := results[i]
+		if whole != nil {
+			err = whole
+		}
+		if err == nil {
 			deliveries.WithLabelValues("sent").Inc()
 			continue
-		case mail.Permanent(err), d.Attempts >= len(retryDelays):
-			d.Outcome = post.Failed
+		}
+		out[i].Reply, out[i].Outcome = mail.Reply(err), post.Later
+		if _, permanent := mail.Answered(err); permanent || !again {
+			out[i].Outcome = post.GivenUp
 			deliveries.WithLabelValues("failed").Inc()
-		default:
-			d.Outcome, d.NextAt = post.Later, time.Now().UTC().Add(retryDelays[d.Attempts])
+		} else {
 			deliveries.WithLabelValues("put off").Inc()
 		}
-		d.Error = err.Error()
-		r.o.Log.Warn("delivery", "message", j.Message, "recipient", d.Recipient, "attempt", d.Attempts+1, "given_up", d.Outcome == post.Failed, "error", err)
+		log.Warn("delivery", "recipient", a, "given_up", out[i].Outcome == post.GivenUp, "error", err)
 	}
-	if err := r.s.Post.Finish(ctx, j); err != nil {
-		r.o.Log.Error("work failed", "job", "record deliveries", "error", err)
+	return out
+}
+
+// adapt makes the transactions with a slow relay smaller, and with one that is fast larger.
+func (r *Runner) adapt(took time.Duration) {
+	n := r.size.Load()
+	switch {
+	case took > slow:
+		n = max(n/2, smallest)
+	case took < slow/4:
+		n = min(n*2, batch)
+	}
+	r.size.Store(n)
+}
+
+// record keeps what became of an attempt: it tries until that is done, since what is not
+// recorded is done again. It reports whether the job is still ours.
+func (r *Runner) record(ctx context.Context, log *slog.Logger, f func() error) bool {
+	for wait := 50 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
+		err := f()
+		switch {
+		case err == nil:
+			return true
+		case errors.Is(err, post.ErrLost), ctx.Err() != nil:
+			log.Warn("a job was lost to another worker")
+			return false
+		}
+		log.Error("work failed", "job", "record what became of a message", "error", err)
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(wait):
+		}
 	}
 }
 
-// keep renews the lease of a job until ctx ends.
-func (r *Runner) keep(ctx context.Context, j *post.Job) {
+// keep renews the lease of a job until ctx ends; where it is another worker's, it ends the
+// work on it.
+func (r *Runner) keep(ctx context.Context, lost func(), j *post.Job) {
 	tick := time.NewTicker(r.o.Lease / 3)
 	defer tick.Stop()
 	for {
@@ -161,18 +286,12 @@ func (r *Runner) keep(ctx context.Context, j *post.Job) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := r.s.Post.Extend(ctx, j, r.o.Lease); err != nil && ctx.Err() == nil {
+			err := j.Extend(ctx)
+			if errors.Is(err, post.ErrLost) && ctx.Err() == nil {
+				lost()
+			} else if err != nil && ctx.Err() == nil {
 				r.o.Log.Error("work failed", "job", "keep a lease", "error", err)
 			}
 		}
 	}
 }
-
-// retryDelays are the times between attempts: five days in all (RFC 5321, 4.5.4.1).
-var retryDelays = func() []time.Duration {
-	p := []time.Duration{2 * time.Second, 10 * time.Second, 30 * time.Second, 2 * time.Minute, 10 * time.Minute, 30 * time.Minute}
-	for total := time.Duration(0); total < 5*24*time.Hour; total += 2 * time.Hour {
-		p = append(p, 2*time.Hour)
-	}
-	return p
-}()

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"slices"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,10 +18,8 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/demo/postoffice"
-	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/work"
-	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 var (
@@ -65,7 +66,7 @@ func start(t *testing.T, relay string, instances int, lease ...time.Duration) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	for range instances {
-		o := work.Options{Relay: relay, Domain: "mail.merrowline.example", Workers: 3, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+		o := work.Options{Relay: relay, Domain: "mail.merrowline.example", ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 		if len(lease) > 0 {
 			o.Lease = lease[0]
 		}
@@ -86,15 +87,16 @@ func listen(t *testing.T, addr string) net.Listener {
 
 func send(t *testing.T, g api.Group, subject string) []byte {
 	t.Helper()
-	target, err := k.Post.Find(context.Background(), kit.Address(t, g.Address))
+	target, err := k.Post.Find(context.Background(), kit.Address(t, g.Address), false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	raw := []byte("From: " + kit.Member + "\r\nSubject: " + subject + "\r\nMessage-ID: <" + subject + "@x.example>\r\n\r\nGr\xc3\xbc\xc3\x9fe\r\n.\r\n")
-	if err := k.Post.Accept(context.Background(), []post.Incoming{{To: target, Author: kit.Address(t, kit.Member), Proven: true, Subject: subject, Raw: raw, Sender: "x-bounces@merrowline.example"}}); err != nil {
+	a := kit.Arrived(t, kit.Member, true, subject, "Gr\xc3\xbc\xc3\x9fe\r\n.\r\n", target)
+	if err := k.Post.Accept(context.Background(), a); err != nil {
 		t.Fatal(err)
 	}
-	return raw
+	body, _ := io.ReadAll(io.NewSectionReader(a.Body, 0, int64(a.Size)))
+	return slices.Concat(a.Header, []byte("\r\n"), body)
 }
 
 func count(o *postoffice.Office, address, subject string) int {
@@ -108,7 +110,7 @@ func count(o *postoffice.Office, address, subject string) int {
 }
 
 func idle(t *testing.T) bool {
-	n, err := k.Read().CountDeliveries(store.Queued)
+	n, err := k.Read().CountJobs()
 	return err == nil && n == 0
 }
 
@@ -140,8 +142,12 @@ func TestDelivery(t *testing.T) {
 	if got, err := o.Raw(kit.Member, 1); err != nil || !bytes.Equal(got, raw) {
 		t.Errorf("it arrived as %q, %v", got, err)
 	}
-	if n, err := k.Read().CountDeliveries(store.Failed); n != 1 || err != nil {
-		t.Errorf("%d deliveries were given up, %v; want 1", n, err)
+	u, err := k.Post.Undelivered(context.Background(), k.Actor(t, kit.Owner), g.Address, "", 10)
+	if err != nil || len(u.Items) != 1 || len(u.Items[0].Recipients) != 1 || u.Items[0].Trying || u.Items[0].HandedOver != 2 {
+		t.Fatalf("undelivered: %+v, %v", u.Items, err)
+	}
+	if r := u.Items[0].Recipients[0]; r.Address != kit.Moderator || !r.GivenUp || r.Reply != "550 5.1.1 no such box" {
+		t.Errorf("failed: %+v", r)
 	}
 }
 
@@ -154,8 +160,8 @@ func TestRelayAway(t *testing.T) {
 	start(t, addr, 1)
 	send(t, g, "while away")
 	wait(t, "it was tried", func() bool {
-		job, err := k.Post.Claim(context.Background(), time.Second, 10)
-		return err == nil && (job == nil || job.Deliveries[0].Attempts > 0)
+		u, err := k.Post.Undelivered(context.Background(), k.Actor(t, kit.Owner), g.Address, "", 10)
+		return err == nil && len(u.Items) == 1 && u.Items[0].Trying && strings.Contains(u.Items[0].Says, "reach the relay")
 	})
 	o := office(t, listen(t, addr), nil)
 	wait(t, "it arrived", func() bool { return count(o, kit.Owner, "while away") > 0 && idle(t) })
@@ -189,6 +195,40 @@ func TestLeaseIsKept(t *testing.T) {
 			t.Errorf("the relay was asked to deliver to %s %d times", a, asked[a])
 		}
 	}
+}
+
+// Messages that the relay takes for ever hold up no other.
+func TestSlowMessagesHoldUpNoOther(t *testing.T) {
+	slow := k.Make(t, "Slow There", func(n *api.NewGroup) {
+		n.PolicyPatch = kit.Policy("post=workspace hold=nobody")
+		n.Owners = []string{kit.Colleague}
+		n.People = nil
+	})
+	fast := k.Make(t, "Fast There", func(n *api.NewGroup) { n.Owners = []string{kit.Owner}; n.People = nil })
+	l := listen(t, "127.0.0.1:0")
+	release := make(chan struct{})
+	var stuck atomic.Int32
+	o := office(t, l, func(to string) error {
+		if to == kit.Colleague {
+			stuck.Add(1)
+			<-release
+		}
+		return nil
+	})
+	start(t, l.Addr().String(), 1)
+	var free sync.Once
+	t.Cleanup(func() { free.Do(func() { close(release) }) })
+	for i := range 20 {
+		send(t, slow, fmt.Sprintf("stuck-%d", i))
+	}
+	wait(t, "the relay has them in hand", func() bool { return stuck.Load() == 20 })
+	if _, err := k.Member.Add(context.Background(), k.Actor(t, kit.Owner), fast.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Member}}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	send(t, fast, "passes")
+	wait(t, "another message passes", func() bool { return count(o, kit.Owner, "passes") == 1 })
+	free.Do(func() { close(release) })
+	wait(t, "the queue is empty", func() bool { return idle(t) })
 }
 
 // Many messages and several instances: each recipient has each message once.

@@ -28,8 +28,7 @@ type Change struct {
 	id       uuid.UUID
 	events   []store.Event
 	affected [][]store.Affected
-	letters  []store.Message
-	to       [][]string
+	letters  []store.NewMail
 	queued   bool
 }
 
@@ -146,9 +145,15 @@ func (c *Change) Send(g *store.Group, to []string, l Letter) error {
 		group, from = &g.ID, g.Address
 	}
 	_, domain, _ := strings.Cut(from, "@")
-	m, err := l.message(group, domain, to, c.Now())
-	c.letters, c.to = append(c.letters, m), append(c.to, to)
+	m, err := l.mail(group, domain, to, c.Now())
+	c.letters = append(c.letters, m)
 	return err
+}
+
+// Deliver queues mail that is no letter.
+func (c *Change) Deliver(m store.NewMail) error {
+	c.queued = true
+	return c.Tx.AddMail(m)
 }
 
 // MailQueued says that mail was queued beside the letters.
@@ -160,7 +165,7 @@ func (c *Change) flush() error {
 		return err
 	}
 	c.queued = c.queued || len(c.letters) > 0
-	return c.Tx.AddMessages(c.letters, c.to)
+	return c.Tx.AddMail(c.letters...)
 }
 
 // Says puts what the change does in one sentence.

@@ -8,11 +8,15 @@ import (
 	"ivytable.example/ivytable/internal/api"
 )
 
+// Retry is what is done with mail that could not be delivered, beside the verdicts on what
+// waits.
+const Retry = "retry"
+
 // DecideEach decides requests or posts, which noun calls them, each by one change of its
 // own, and says what became of them. A trouble that nobody can do anything about ends it.
 func DecideEach(by Actor, d api.Decisions, noun string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
 	all := api.DecidedAll{Results: make([]api.Decided, 0, len(d.IDs))}
-	done := map[string]string{"approve": "approved", "decline": "declined"}[d.Verdict]
+	done := map[string]string{"approve": "approved", "decline": "declined", Retry: "tried again"}[d.Verdict]
 	if done == "" {
 		return all, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
 	}

@@ -103,7 +103,7 @@ func (k *Kernel) MoveClock(ctx context.Context, by Actor, days int) (time.Time, 
 
 // View returns what a use case looks with that changes nothing.
 func (k *Kernel) View(ctx context.Context, by Actor) *View {
-	return &View{Ctx: ctx, By: by, Read: k.pool.Reads(ctx), now: k.now(), publicURL: k.o.PublicURL}
+	return &View{Ctx: ctx, By: by, Read: k.pool.Reads(ctx), now: k.now(), publicURL: k.o.PublicURL, began: time.Now()}
 }
 
 // errPreviewed ends a use case whose change was only looked at.
@@ -129,7 +129,7 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 	}
 	var done *Change
 	err := k.pool.Transact(ctx, by.Preview, func(tx *store.Tx) error {
-		c := &Change{View: View{Ctx: ctx, By: by, Read: &tx.Reads, clock: k.now, publicURL: k.o.PublicURL}, Tx: tx, id: store.NewID()}
+		c := &Change{View: View{Ctx: ctx, By: by, Read: &tx.Reads, clock: k.now, publicURL: k.o.PublicURL, began: time.Now()}, Tx: tx, id: store.NewID()}
 		if by.Report != nil {
 			*by.Report = *newReport()
 			c.Report = by.Report

@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"html/template"
 	"io"
@@ -93,16 +92,17 @@ func Delivery(mail bool) string {
 	return "none"
 }
 
-// message is a letter as it is queued: about a group, or about none, from a domain.
-func (l Letter) message(group *uuid.UUID, domain string, to []string, now time.Time) (store.Message, error) {
+// mail is a letter as it is queued: about a group, or about none, from a domain.
+func (l Letter) mail(group *uuid.UUID, domain string, to []string, now time.Time) (store.NewMail, error) {
 	id := store.NewID()
 	from := "postmaster@" + domain
 	raw, err := l.compose(id.String()+"@"+domain, from, to, now)
 	if err != nil {
-		return store.Message{}, fmt.Errorf("write a letter: %w", err)
+		return store.NewMail{}, fmt.Errorf("write a letter: %w", err)
 	}
-	return store.Message{ID: id, GroupID: group, Kind: store.KindNotice, State: store.Accepted, MessageID: "<" + id.String() + "@" + domain + ">",
-		Sender: from, Author: from, Proven: true, Subject: l.Subject, Size: len(raw), Raw: raw, Decision: json.RawMessage("{}"), ReceivedAt: now}, nil
+	m := store.Message{ID: id, MessageID: "<" + id.String() + "@" + domain + ">", Author: from, Proven: true, Subject: l.Subject, ReceivedAt: now}
+	header, body, _ := bytes.Cut(raw, []byte("\r\n\r\n"))
+	return store.Whole(m, group, from, append(header, "\r\n"...), body, to), nil
 }
 
 // maxNamed is to how many people a letter is written by name.

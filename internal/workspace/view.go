@@ -32,7 +32,15 @@ type View struct {
 	domains   []string
 	expiry    *Expiry
 	zone      *time.Location
+	began     time.Time // in the real time
 }
+
+// hush is how long it takes at least to say that something is not there.
+const hush = 12 * time.Millisecond
+
+// Hush waits until it tells nothing how long it took to find out that something is not
+// there, or that somebody may not know of it.
+func (v *View) Hush() { time.Sleep(time.Until(v.began.Add(hush))) }
 
 // Now returns the time in the workspace, UTC, in whole microseconds. It is fixed: in a
 // change when it is first asked for, which is after the locks.
@@ -188,11 +196,13 @@ func (v *View) lookUp(ref string) (store.Group, error) {
 	} else {
 		var a mailaddr.Address
 		if a, err = mailaddr.Parse(ref); err != nil {
+			v.Hush()
 			return g, ErrNoGroup(ref)
 		}
 		g, err = v.Read.GroupByAddress(a.Key())
 	}
 	if errors.Is(err, store.ErrNotFound) {
+		v.Hush()
 		return g, ErrNoGroup(ref)
 	}
 	return g, err
@@ -212,6 +222,7 @@ func (v *View) allowOn(g store.Group, ref string, do access.Action) (Group, erro
 	case v.May(access.ReadGroup, &out):
 		return out, Fail(NotAllowed, "%s", do.Refusal())
 	}
+	v.Hush()
 	return Group{}, ErrNoGroup(ref)
 }
 

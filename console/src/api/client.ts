@@ -24,6 +24,7 @@ export type PolicyPatch = Schemas['PolicyPatch'];
 export type PolicySetting = Schemas['PolicySetting'];
 export type PolicySummary = Schemas['PolicySummary'];
 export type Post = Schemas['Post'];
+export type Undelivered = Schemas['Undelivered'];
 export type Preview = Schemas['Preview'];
 export type Proposal = Schemas['Proposal'];
 export type Request = Schemas['Request'];

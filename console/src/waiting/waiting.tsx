@@ -7,6 +7,7 @@ import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { tellDecided } from '../shared/decided';
 import { Requests } from '../shared/requests';
+import { NotDelivered } from './undelivered';
 import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
 
 export default function Waiting() {
@@ -19,6 +20,7 @@ export default function Waiting() {
         <Panel title="Requests to join or leave">
           <Requests />
         </Panel>
+        <NotDelivered />
       </Stack>
       <Posts />
     </Box>

@@ -41,6 +41,7 @@ var samples = []Event{
 	{ines, "console", books, RuleFollowed{"people were imported", People{Count: 12, First: []Who{tove}}, People{Count: 2}}},
 	{oda, "console", books, PostApproved{prize.Address, "You have won"}},
 	{oda, "console", books, PostDeclined{prize.Address, "You have won", "Not here."}},
+	{oda, "console", books, MailRetried{prize.Address, "You have won"}},
 	{ines, "console", books, OverrideSet{prize, "none", "barred", "sends advertising"}},
 	{ines, "console", books, OverrideSet{tove, "none", "trusted", ""}},
 	{ines, "console", books, OverrideSet{tove, "none", "held", "new here"}},
@@ -146,7 +147,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 42 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 43 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

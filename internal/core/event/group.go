@@ -17,6 +17,7 @@ func init() {
 	register[RuleFollowed]()
 	register[PostApproved]()
 	register[PostDeclined]()
+	register[MailRetried]()
 	register[OverrideSet]()
 }
 
@@ -225,6 +226,18 @@ func (PostApproved) changes() []Change {
 	return []Change{{Field: "state", From: "waiting", To: "accepted"}}
 }
 func (PostApproved) undo() Undo { return cannot("A message that was sent can't be taken back.") }
+
+// MailRetried: mail that could not be delivered was to be tried again.
+type MailRetried struct {
+	Author  string `json:"author"`
+	Subject string `json:"subject"`
+}
+
+func (MailRetried) Kind() Kind { return "mail.retry" }
+func (f MailRetried) did(Who, string) string {
+	return fmt.Sprintf("had the message %q by %s tried again", short(f.Subject), f.Author)
+}
+func (MailRetried) undo() Undo { return cannot("A message that was sent can't be taken back.") }
 
 // PostDeclined: a message that waited was turned away.
 type PostDeclined struct {

@@ -56,6 +56,7 @@ type Author struct {
 	Workspace bool     // the address lies in a domain of the workspace
 	Proven    bool     // by SMTP AUTH, or by a relay that the workspace trusts
 	Newcomer  bool     // joined less than NewcomerDays ago
+	Automatic bool     // the message says that no person wrote it (RFC 3834)
 	Override  Override
 }
 
@@ -68,6 +69,7 @@ const (
 	RuleBarred
 	RulePost
 	RuleProof
+	RuleAutomatic
 	RuleTrusted
 	RuleHeld
 	RuleHold
@@ -115,6 +117,14 @@ func (p *Policy) Post(a Author) (d Decision) {
 			d.settle(Refuse, RuleProof)
 			return d
 		}
+	}
+	if a.Automatic && p[Automatic] != AutomaticDeliver {
+		d.step(RuleAutomatic)
+		d.settle(Hold, RuleAutomatic)
+		if p[Automatic] == AutomaticRefuse {
+			d.settle(Refuse, RuleAutomatic)
+		}
+		return d
 	}
 	switch a.Override {
 	case Trusted:
@@ -166,6 +176,9 @@ func (p *Policy) Allows(q Setting, rung Audience) (d Decision) {
 	return d
 }
 
+// Author is who was decided about.
+func (d Decision) Author() Author { return d.author }
+
 // RuleName returns the name of the settling rule as the API shows it, such as
 // "post" or "hold.outsiders".
 func (d Decision) RuleName() string { return d.name(d.Rule) }
@@ -176,6 +189,8 @@ func (d Decision) name(r Rule) string {
 		return "person." + d.author.Override.String()
 	case RuleProof:
 		return "suspicious." + Suspicious.value(d.policy[Suspicious])
+	case RuleAutomatic:
+		return "automatic." + Automatic.value(d.policy[Automatic])
 	case RuleHold:
 		return "hold." + Holding.value(d.policy[Holding])
 	default:
@@ -228,6 +243,11 @@ func (d Decision) words(r Rule) (says, mend string) {
 			says = "Nothing proves that the author wrote it, so it waits for approval."
 		}
 		return says, "Send it signed in to the mail service, or change what happens to suspicious mail."
+	case RuleAutomatic:
+		if d.Outcome == Hold {
+			return "Mail that a program wrote waits for approval here.", "Approve the message, or deliver mail that programs write."
+		}
+		return "Mail that a program wrote is refused here.", "Let a person write it, or deliver mail that programs write."
 	case RuleHold:
 		return d.holdWords()
 	}

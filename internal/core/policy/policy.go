@@ -48,6 +48,7 @@ const (
 	Externals
 	Holding
 	Suspicious
+	Automatic
 	Settings // how many there are
 )
 
@@ -86,6 +87,13 @@ const (
 	SuspiciousDeliver Value = iota
 	SuspiciousHold
 	SuspiciousRefuse
+)
+
+// Values of Automatic.
+const (
+	AutomaticDeliver Value = iota
+	AutomaticHold
+	AutomaticRefuse
 )
 
 // NewcomerDays is for how many days after joining a member counts as a newcomer.

@@ -115,9 +115,9 @@ func each(f func(Policy, Author)) {
 		for p[Holding] = HoldNobody; p[Holding] <= HoldEveryone; p[Holding]++ {
 			for p[Suspicious] = SuspiciousDeliver; p[Suspicious] <= SuspiciousRefuse; p[Suspicious]++ {
 				for rung := Owners; rung <= Anyone; rung++ {
-					for bits := 0; bits < 8; bits++ {
+					for bits := 0; bits < 16; bits++ {
 						for s := NoOverride; s <= Held; s++ {
-							f(p, Author{rung, bits&1 != 0, bits&2 != 0, bits&4 != 0, s})
+							f(p, Author{rung, bits&1 != 0, bits&2 != 0, bits&4 != 0, bits&8 != 0, s})
 						}
 					}
 				}

@@ -139,6 +139,10 @@ func init() {
 			doubt: func(p Policy) *fault.Fault {
 				return when(p[Suspicious] == SuspiciousDeliver, "Hold suspicious mail.", "Mail that only claims to come from a member is delivered as theirs.")
 			}},
+		Automatic: {name: "automatic", part: Writing, asks: "Mail that a program wrote, such as an alarm", normal: AutomaticDeliver,
+			choices: []choice{{AutomaticDeliver, "deliver", "Is treated like other mail", "Mail that a program wrote is treated like other mail."},
+				{AutomaticHold, "hold", "Waits for approval", "Mail that a program wrote waits for approval."},
+				{AutomaticRefuse, "refuse", "Is refused", "Mail that a program wrote is refused."}}},
 	}
 }
 

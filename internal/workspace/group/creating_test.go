@@ -60,7 +60,7 @@ func TestMovingAnAddressKeepsTheOldOne(t *testing.T) {
 		t.Fatalf("moved: %+v, %v", g, err)
 	}
 	for _, ref := range append(g.Aliases, g.Address) {
-		if to, err := k.Post.Find(ctx, kit.Address(t, ref)); err != nil || to.Group.String() != g.ID {
+		if to, err := k.Post.Find(ctx, kit.Address(t, ref), false); err != nil || to.Group.String() != g.ID {
 			t.Errorf("mail to %s: %+v, %v", ref, to.Address, err)
 		}
 		if err := k.Send(t, ref, kit.Member, true, "to "+ref); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -113,19 +114,20 @@ func peopleOf(v *workspace.View, field string, l api.PeopleList, out *api.ListRe
 }
 
 // Effective returns the active people whom a group reaches, each once, as messages to it
-// find them.
-func Effective(v *workspace.View, g *store.Group) ([]expand.Entry[uuid.UUID], error) {
-	r, err := reachOf(v, g)
+// find them: those who were in it at a moment and still are.
+func Effective(v *workspace.View, g *store.Group, then time.Time) ([]expand.Entry[uuid.UUID], error) {
+	asOf := store.AsOf{Then: then, Now: v.Now()}
+	r, err := reachOf(v, g, asOf)
 	if err != nil {
 		return nil, err
 	}
-	return r.people(v, r.all)
+	return r.people(v, r.all, asOf)
 }
 
 // Visible is Effective as far as the actor may see who is in each group; hidden says that
 // there are others, not how many: a number would betray who they are.
 func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUID], hidden string, err error) {
-	r, err := reachOf(v, g)
+	r, err := reachOf(v, g, store.AsOf{})
 	if err != nil {
 		return nil, "", err
 	}
@@ -133,7 +135,7 @@ func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUI
 	if err != nil {
 		return nil, "", err
 	}
-	entries, err = r.people(v, shown)
+	entries, err = r.people(v, shown, store.AsOf{})
 	return entries, hidden, err
 }
 
@@ -144,8 +146,8 @@ type reach struct {
 	open map[uuid.UUID]bool // those whose external people are in root too
 }
 
-func reachOf(v *workspace.View, g *store.Group) (reach, error) {
-	below, err := v.Read.NestedBelow(g.ID, v.Now())
+func reachOf(v *workspace.View, g *store.Group, asOf store.AsOf) (reach, error) {
+	below, err := v.Read.NestedBelow(g.ID, v.Now(), asOf)
 	if err != nil {
 		return reach{}, err
 	}
@@ -183,8 +185,8 @@ func (r reach) shown(v *workspace.View) (ids []uuid.UUID, groups map[uuid.UUID]w
 }
 
 // people returns the people of some of the groups, each once.
-func (r reach) people(v *workspace.View, groups []uuid.UUID) ([]expand.Entry[uuid.UUID], error) {
-	entries, err := v.Read.PeopleIn(groups)
+func (r reach) people(v *workspace.View, groups []uuid.UUID, asOf store.AsOf) ([]expand.Entry[uuid.UUID], error) {
+	entries, err := v.Read.PeopleIn(groups, asOf)
 	entries = slices.DeleteFunc(entries, func(e expand.Entry[uuid.UUID]) bool { return e.External && !r.open[e.Group] })
 	return expand.People(r.root, entries), err
 }

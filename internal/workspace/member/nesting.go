@@ -28,7 +28,7 @@ func (s *Service) EffectiveMembers(ctx context.Context, by workspace.Actor, ref,
 	if err != nil {
 		return none, err
 	}
-	reach, err := reachOf(v, &g.Group)
+	reach, err := reachOf(v, &g.Group, store.AsOf{})
 	if err != nil {
 		return none, err
 	}

@@ -4,7 +4,6 @@ package post
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,13 +13,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
-	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // Service is messages.
@@ -48,17 +45,22 @@ const (
 
 // Destination is where a message goes.
 type Destination struct {
-	Group   uuid.UUID
-	Name    string // of the group
-	Address string // of the group, its main one
+	Group   uuid.UUID // uuid.Nil: of no group
+	Name    string    // of the group
+	Address string    // of the group, its main one
+	Given   string    // by which it was asked for
 	Mailbox Mailbox
 	Closed  bool // nobody may write to the group
 }
 
 // Find returns where an address leads. Its error is NotFound for an address of nobody,
-// Conflict for a group that takes no mail because it has ended.
-func (s *Service) Find(ctx context.Context, a mailaddr.Address) (Destination, error) {
+// Conflict for a group that takes no mail because it has ended. To somebody unknown, that
+// is, who neither signed in nor is a relay that the workspace trusts, a group that they can
+// neither find nor write to is not there, and reports can be sent to everything, so that
+// nothing tells which groups there are.
+func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (Destination, error) {
 	v := s.k.View(ctx, workspace.Actor{})
+	none := workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
 	mailbox, key := ToGroup, a.Key()
 	local, domain, _ := strings.Cut(key, "@")
 	for suffix, to := range map[string]Mailbox{mailaddr.OwnersSuffix: ToOwners, mailaddr.RequestSuffix: ToOwners, mailaddr.BouncesSuffix: ToBounces} {
@@ -66,31 +68,49 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address) (Destination, er
 			mailbox, key = to, l+"@"+domain
 		}
 	}
-	g, err := v.Read.GroupByAddress(key)
-	if errors.Is(err, store.ErrNotFound) {
-		if here, err := ofAdministrators(v, local, domain); here || err != nil {
-			return Destination{Name: "Administrators", Address: key, Mailbox: ToAdministrators}, err
-		}
-		return Destination{}, workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
-	}
+	domains, err := v.Domains()
 	if err != nil {
 		return Destination{}, err
 	}
-	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody}
-	if mailbox == ToBounces {
+	here := slices.Contains(domains, domain)
+	g, err := v.Read.GroupByAddress(key)
+	switch {
+	case err == nil:
+	case !errors.Is(err, store.ErrNotFound):
+		return Destination{}, err
+	case here && (local == "postmaster" || local == "abuse"): // RFC 5321, 4.5.1; RFC 2142, 2 and 5
+		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators}, nil
+	case here && mailbox == ToBounces && unknown:
+		return Destination{Address: key, Given: a.String(), Mailbox: ToBounces}, nil
+	default:
+		v.Hush()
+		return Destination{}, none
+	}
+	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody}
+	hidden := g.Policy[policy.Find] != policy.Anyone
+	switch {
+	case mailbox == ToBounces:
 		return d, nil
+	case hidden && unknown && asked(&g, mailbox) != policy.Anyone:
+		v.Hush()
+		return Destination{}, none
+	case hidden && !unknown:
+		return d, nil // whether they are told that it has ended is decided with the author
 	}
 	return d, takesMail(v, &g)
 }
 
-// ofAdministrators reports whether an address is one at which the people answer who run the
-// mail of a domain (RFC 5321, 4.5.1; RFC 2142, 2 and 5).
-func ofAdministrators(v *workspace.View, local, domain string) (bool, error) {
-	if local != "postmaster" && local != "abuse" {
-		return false, nil
+// Domains returns the mail domains of the workspace.
+func (s *Service) Domains(ctx context.Context) ([]string, error) {
+	return s.k.View(ctx, workspace.Actor{}).Domains()
+}
+
+// asked is who may write to a mailbox of a group.
+func asked(g *store.Group, m Mailbox) policy.Audience {
+	if m == ToOwners {
+		return policy.Audience(g.Policy[policy.WriteOwners])
 	}
-	domains, err := v.Domains()
-	return slices.Contains(domains, domain), err
+	return policy.Audience(g.Policy[policy.Post])
 }
 
 func takesMail(v *workspace.View, g *store.Group) error {
@@ -107,22 +127,45 @@ func takesMail(v *workspace.View, g *store.Group) error {
 	return nil
 }
 
-// Decide says what would become of a message by author to a destination.
-func (s *Service) Decide(ctx context.Context, d Destination, author mailaddr.Address, proven bool) (policy.Decision, error) {
-	v := s.k.View(ctx, workspace.Actor{})
-	if d.Mailbox == ToAdministrators {
-		return policy.Decision{Outcome: policy.Allow}, nil
+// Check is the error that a message by author to a destination would be answered with: nil
+// where it would be taken, or held; NotFound, Conflict, or a *[Refused].
+func (s *Service) Check(ctx context.Context, d Destination, author mailaddr.Address, proven bool) error {
+	if d.Group == uuid.Nil {
+		return nil
 	}
+	v := s.k.View(ctx, workspace.Actor{})
 	g, err := v.Read.Group(d.Group)
 	if err != nil {
-		return policy.Decision{}, err
+		return err
 	}
-	decision, _, err := decide(v, &g, d.Mailbox, author, proven)
-	return decision, err
+	_, _, err = weigh(v, &g, d, author, proven, false)
+	return err
+}
+
+// weigh decides about a message. Whoever can't find the group and may not write to it is
+// told that it is not there.
+func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Address, proven, automatic bool) (policy.Decision, store.Person, error) {
+	decision, p, err := decide(v, g, d.Mailbox, author, proven, automatic)
+	if err != nil {
+		return decision, p, err
+	}
+	no := takesMail(v, g)
+	if no == nil && decision.Outcome == policy.Refuse {
+		no = &Refused{g.Address, decision}
+	}
+	rung := decision.Author().Rung
+	if !proven && g.Policy[policy.Find] < policy.Workspace {
+		rung = policy.Anyone // anybody can claim to be in it
+	}
+	if no != nil && !g.Policy[policy.Find].Includes(rung) {
+		v.Hush()
+		no = workspace.Fail(workspace.NotFound, "There is no group with the address %s.", d.Given)
+	}
+	return decision, p, no
 }
 
 // decide asks the core about a message, and returns its author where they are known.
-func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.Address, proven bool) (policy.Decision, store.Person, error) {
+func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.Address, proven, automatic bool) (policy.Decision, store.Person, error) {
 	p, err := v.Read.PersonByKey(author.Key())
 	known := err == nil && p.Active
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -136,7 +179,7 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 	if err != nil {
 		return policy.Decision{}, p, err
 	}
-	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Override: o.Kind}
+	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Automatic: automatic, Override: o.Kind}
 	if known {
 		r, err := v.RelationOf(p, g)
 		if err != nil {
@@ -154,36 +197,6 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 	return rules.Post(who), p, nil
 }
 
-// recipients returns who gets a message to a group, each address once.
-func recipients(v *workspace.View, g *store.Group, mailbox Mailbox) ([]string, error) {
-	if mailbox == ToOwners {
-		return v.NoticeRecipients(g)
-	}
-	entries, err := member.Effective(v, g)
-	return addresses(entries), err
-}
-
-// addresses returns where mail to some people goes.
-func addresses(entries []expand.Entry[uuid.UUID]) (out []string) {
-	for _, e := range entries {
-		if e.Mail {
-			out = append(out, e.Address)
-		}
-	}
-	return out
-}
-
-// Incoming is a message that arrived for a destination. Raw is what would go out.
-type Incoming struct {
-	To        Destination
-	Author    mailaddr.Address
-	Proven    bool
-	MessageID string
-	Subject   string
-	Raw       []byte
-	Sender    string // of the envelope on the way out
-}
-
 // Refused says that the rules refuse a message.
 type Refused struct {
 	Address  string // of the group
@@ -192,119 +205,4 @@ type Refused struct {
 
 func (r *Refused) Error() string {
 	return fmt.Sprintf("%s does not take this message. %s", r.Address, r.Decision.Says())
-}
-
-// errChanged says that a group changed while a message to it was decided about.
-var errChanged = errors.New("a group changed meanwhile")
-
-// maxTries is how often a message is decided about again because its group changed.
-const maxTries = 10
-
-// Accept decides about messages that arrived together and records them, their decisions
-// and their deliveries in one transaction. When the rules refuse one, nothing is recorded
-// and the error is a *[Refused].
-//
-// It takes no locks. What was decided holds for the versions of the groups that were read;
-// where one is another by the end of the transaction, all is decided again.
-func (s *Service) Accept(ctx context.Context, in []Incoming) error {
-	for try := 1; ; try++ {
-		err := s.accept(ctx, in)
-		if !errors.Is(err, errChanged) || try == maxTries {
-			return err
-		}
-	}
-}
-
-func (s *Service) accept(ctx context.Context, in []Incoming) error {
-	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
-	messages, to := make([]store.Message, len(in)), make([][]string, len(in))
-	read := map[uuid.UUID]store.GroupVersion{}
-	for i, x := range in {
-		if x.To.Mailbox == ToAdministrators {
-			var err error
-			if messages[i], to[i], err = forAdministrators(v, x); err != nil {
-				return err
-			}
-			continue
-		}
-		g, err := v.Read.Group(x.To.Group)
-		if errors.Is(err, store.ErrNotFound) {
-			return workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
-		} else if err != nil {
-			return err
-		}
-		read[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
-		if messages[i], to[i], err = judge(v, &g, x); err != nil {
-			return err
-		}
-	}
-	return s.k.Do(ctx, workspace.Actor{Via: "smtp"}, func(c *workspace.Change) error {
-		if err := c.Tx.AddMessages(messages, to); err != nil {
-			return err
-		}
-		c.MailQueued()
-		now, err := c.Read.GroupVersions(read)
-		if err == nil && !now {
-			err = errChanged
-		}
-		return err
-	})
-}
-
-// message is a message as it is kept.
-func message(v *workspace.View, x Incoming) store.Message {
-	return store.Message{ID: store.NewID(), Kind: store.KindPost, State: store.Accepted, Part: int8(x.To.Mailbox), MessageID: x.MessageID, Sender: x.Sender,
-		Author: x.Author.String(), Proven: x.Proven, Subject: workspace.Cut(x.Subject, 900), Size: len(x.Raw), Raw: x.Raw, Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
-}
-
-// forAdministrators passes a message on to the administrators: from anybody, since reports
-// come from anywhere.
-func forAdministrators(v *workspace.View, x Incoming) (store.Message, []string, error) {
-	to, err := v.Read.Administrators()
-	return message(v, x), to, err
-}
-
-// judge decides about one message, and says how it is kept and who gets it.
-func judge(v *workspace.View, g *store.Group, x Incoming) (m store.Message, to []string, err error) {
-	m = message(v, x)
-	m.GroupID = &g.ID
-	if x.To.Mailbox == ToBounces {
-		m.Kind = store.KindBounce
-		return m, nil, nil
-	}
-	if err := takesMail(v, g); err != nil {
-		return m, nil, err
-	}
-	d, p, err := decide(v, g, x.To.Mailbox, x.Author, x.Proven)
-	if err != nil {
-		return m, nil, err
-	}
-	if d.Outcome == policy.Refuse {
-		return m, nil, &Refused{g.Address, d}
-	}
-	if p.ID != uuid.Nil {
-		m.AuthorID = &p.ID
-	}
-	if m.Decision, err = json.Marshal(stored(d)); err != nil {
-		return m, nil, err
-	}
-	if d.Outcome == policy.Hold {
-		m.State = store.Waiting
-		return m, nil, nil
-	}
-	to, err = recipients(v, g, x.To.Mailbox)
-	return m, to, err
-}
-
-// stored is a decision as it is kept with its message.
-func stored(d policy.Decision) store.Decision {
-	out := store.Decision{Outcome: d.Outcome.String(), Rule: d.RuleName(), Reasons: []store.Reason{}}
-	for _, r := range d.Reasons() {
-		reason := store.Reason{Rule: r.Rule, Says: r.Says}
-		if r.Mend != "" {
-			reason.Mend = &r.Mend
-		}
-		out.Reasons = append(out.Reasons, reason)
-	}
-	return out
 }

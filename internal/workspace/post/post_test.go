@@ -8,6 +8,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/post"
 )
 
@@ -19,9 +20,12 @@ func TestPosts(t *testing.T) {
 	if err := k.Send(t, g.Address, kit.Member, false, "unproven"); err != nil {
 		t.Fatal(err)
 	}
+	if err := k.Send(t, g.Address, "stranger@elsewhere.example", false, "strange"); !workspace.IsKind(err, workspace.NotFound) {
+		t.Fatalf("a stranger, who can't find the group: %v", err)
+	}
 	var no *post.Refused
-	if err := k.Send(t, g.Address, "stranger@elsewhere.example", false, "strange"); !errors.As(err, &no) || !strings.Contains(no.Error(), "Only its members may write to this group.") {
-		t.Fatalf("a stranger: %v", err)
+	if err := k.Send(t, g.Address, kit.Colleague, true, "strange"); !errors.As(err, &no) || !strings.Contains(no.Error(), "Only its members may write to this group.") {
+		t.Fatalf("a colleague: %v", err)
 	}
 	sent := k.Queued(t)
 	slices.Sort(sent["proven"])
@@ -74,16 +78,17 @@ func TestPosts(t *testing.T) {
 // A message to two groups of which one refuses is recorded for neither.
 func TestAcceptIsAllOrNothing(t *testing.T) {
 	open := k.Make(t, "Both Open", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace") })
+	k.Queued(t)
 	shut := k.Make(t, "Both Shut", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") })
-	var in []post.Incoming
+	var to []post.Destination
 	for _, ref := range []string{open.Address, shut.Address} {
-		target, err := k.Post.Find(ctx, kit.Address(t, ref))
+		target, err := k.Post.Find(ctx, kit.Address(t, ref), false)
 		if err != nil {
 			t.Fatal(err)
 		}
-		in = append(in, post.Incoming{To: target, Author: kit.Address(t, kit.Colleague), Proven: true, MessageID: "<both@x>", Subject: "both", Raw: []byte("\r\n")})
+		to = append(to, target)
 	}
-	if err := k.Post.Accept(ctx, in); err == nil {
+	if err := k.Post.Accept(ctx, kit.Arrived(t, kit.Colleague, true, "both", "", to...)); err == nil {
 		t.Error("accepted")
 	}
 	if sent := k.Queued(t); len(sent) != 0 {

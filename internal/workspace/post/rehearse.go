@@ -73,7 +73,7 @@ func rehearsePost(v *workspace.View, g workspace.Group, as mailaddr.Address, pro
 	if as.Key() == v.By.Person.AddrKey && g.Relation.Rung > policy.Moderators && !v.By.Subject().ReadsAll() {
 		proven = true // nobody but staff asks about mail without proof
 	}
-	d, _, err := decide(v, &g.Group, ToGroup, as, proven)
+	d, _, err := decide(v, &g.Group, ToGroup, as, proven, false)
 	if err != nil {
 		return api.Decision{}, err
 	}

@@ -43,18 +43,36 @@ func (s *Service) Waiting(ctx context.Context, by workspace.Actor, ref, cursor s
 	if err != nil {
 		return none, err
 	}
-	var ids []uuid.UUID
-	for _, m := range page.Items {
-		ids = append(ids, *m.GroupID)
-	}
-	groups, err := v.Read.GroupsByID(ids)
-	return workspace.Page(page, func(m store.Message) api.Post {
-		g := groups[*m.GroupID]
+	groups, messages, err := surroundings(v, page.Items)
+	return workspace.Page(page, func(m store.Mailing) api.Post {
 		var d store.Decision
 		_ = json.Unmarshal(m.Decision, &d) // written by Accept
-		return api.Post{ID: m.ID.String(), Group: api.Name{Name: g.Name, Address: g.Address}, Author: m.Author, Proven: m.Proven, Subject: m.Subject, Size: m.Size,
-			ReceivedAt: v.In(m.ReceivedAt), Decision: shape(d)}
+		g := groups[*m.GroupID]
+		return api.Post{PostHead: head(v, m, messages), Group: api.Name{Name: g.Name, Address: g.Address}, Decision: shape(d)}
 	}), err
+}
+
+// surroundings returns the groups and the messages of mailings.
+func surroundings(v *workspace.View, all []store.Mailing) (map[uuid.UUID]store.Group, map[uuid.UUID]store.Message, error) {
+	var ids, messages []uuid.UUID
+	for _, m := range all {
+		messages = append(messages, m.MessageID)
+		if m.GroupID != nil {
+			ids = append(ids, *m.GroupID)
+		}
+	}
+	groups, err := v.Read.GroupsByID(ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	read, err := v.Read.Messages(messages, false)
+	return groups, read, err
+}
+
+// head shapes what is the same wherever a post is shown.
+func head(v *workspace.View, m store.Mailing, messages map[uuid.UUID]store.Message) api.PostHead {
+	x := messages[m.MessageID]
+	return api.PostHead{ID: m.ID.String(), Author: x.Author, Proven: x.Proven, Subject: x.Subject, Size: x.Size, ReceivedAt: v.In(m.ReceivedAt)}
 }
 
 // CountWaiting counts what waits for the actor's decision: posts and requests.
@@ -86,24 +104,29 @@ func (s *Service) decideOne(ctx context.Context, by workspace.Actor, id string, 
 	if err != nil {
 		return none
 	}
-	found, err := s.k.View(ctx, by).Read.Message(u)
+	found, err := s.k.View(ctx, by).Read.Mailing(u)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (found.Kind != store.KindPost || found.GroupID == nil) {
 		return none
 	} else if err != nil {
 		return err
 	}
 	err = s.k.OnGroup(ctx, by, found.GroupID.String(), access.DecidePosts, func(c *workspace.Change, g *workspace.Locked) error {
-		m, err := c.Tx.LockMessage(u)
+		m, err := c.Tx.LockMailing(u)
 		if errors.Is(err, store.ErrNotFound) {
 			return none
 		} else if err != nil {
 			return err
 		}
-		out.Person, out.Group, out.Subject = m.Author, g.Name, m.Subject
-		if m.State != store.Waiting {
-			return workspace.Fail(workspace.Conflict, "%s has been %s already, by %s.", m.Subject, m.State, m.DecidedBy)
+		read, err := c.Read.Messages([]uuid.UUID{m.MessageID}, false)
+		if err != nil {
+			return err
 		}
-		return settle(c, &g.Group.Group, m, d)
+		x := read[m.MessageID]
+		out.Person, out.Group, out.Subject = x.Author, g.Name, x.Subject
+		if m.State != store.Waiting {
+			return workspace.Fail(workspace.Conflict, "%s has been %s already, by %s.", x.Subject, m.State, m.DecidedBy)
+		}
+		return settle(c, &g.Group.Group, m, x, d)
 	})
 	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
 		return none // who may not decide is told nothing of it
@@ -112,14 +135,14 @@ func (s *Service) decideOne(ctx context.Context, by workspace.Actor, id string, 
 }
 
 // settle lets a post through, or turns it away.
-func settle(c *workspace.Change, g *store.Group, m store.Message, d api.Decisions) error {
-	var fact event.Fact = event.PostApproved{Author: m.Author, Subject: m.Subject}
+func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Message, d api.Decisions) error {
+	var fact event.Fact = event.PostApproved{Author: x.Author, Subject: x.Subject}
 	state := store.Accepted
 	if d.Verdict == "decline" {
-		fact, state = event.PostDeclined{Author: m.Author, Subject: m.Subject, Reason: d.Reason}, store.Declined
-		if m.Proven {
-			l := c.GroupLetter(workspace.LetterPostDeclined, g, "", map[string]string{"subject": m.Subject, "reason": d.Reason})
-			if err := c.Send(g, []string{m.Author}, l); err != nil {
+		fact, state = event.PostDeclined{Author: x.Author, Subject: x.Subject, Reason: d.Reason}, store.Declined
+		if x.Proven {
+			l := c.GroupLetter(workspace.LetterPostDeclined, g, "", map[string]string{"subject": x.Subject, "reason": d.Reason})
+			if err := c.Send(g, []string{x.Author}, l); err != nil {
 				return err
 			}
 		}
@@ -127,22 +150,22 @@ func settle(c *workspace.Change, g *store.Group, m store.Message, d api.Decision
 		if err := takesMail(&c.View, g); err != nil {
 			return err
 		}
-		to, err := recipients(&c.View, g, Mailbox(m.Part))
+		to, err := recipients(&c.View, g, Mailbox(m.Mailbox), c.Now())
 		if err != nil {
 			return err
 		}
-		c.Says(fmt.Sprintf("%q goes out to %d people.", m.Subject, len(to)))
-		if err := c.Tx.AddDeliveries(m.ID, to); err != nil {
+		c.Says(fmt.Sprintf("%q goes out to %d people.", x.Subject, len(to)))
+		if err := c.Tx.AddJobs([]store.Job{job(m.ID, c.Now())}); err != nil {
 			return err
 		}
 		c.MailQueued()
 	}
-	if err := c.Tx.DecideMessage(m.ID, state, c.By.Person.Address, d.Reason); err != nil {
+	if err := c.Tx.DecideMailing(m.ID, state, c.By.Person.Address, d.Reason); err != nil {
 		return err
 	}
 	var affected []store.Affected
-	if m.AuthorID != nil {
-		affected = append(affected, store.Affected{PersonID: *m.AuthorID})
+	if x.AuthorID != nil {
+		affected = append(affected, store.Affected{PersonID: *x.AuthorID})
 	}
 	return c.Record(fact, g, affected...)
 }

@@ -1,0 +1,2 @@
+-- +goose Up
+DROP TABLE old_messages, old_deliveries;

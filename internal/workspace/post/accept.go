@@ -1,0 +1,179 @@
+package post
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Arrived is a message that came in: what is the same for every destination.
+type Arrived struct {
+	MessageID  string
+	Author     mailaddr.Address
+	Proven     bool
+	Automatic  bool   // written by no person (RFC 3834)
+	ReturnPath string // of the envelope
+	Subject    string
+	Header     []byte // without the empty line after it
+	Body       io.ReaderAt
+	Size       int // of the body
+	EightBit   bool
+	To         []Incoming
+}
+
+// Incoming is where a message goes, and what it is given on the way.
+type Incoming struct {
+	To     Destination
+	Fields []byte // that go before the header
+	Sender string // of the envelope on the way out
+}
+
+// Bounds of what is kept for a group.
+const (
+	maxHeld       = 500       // posts that wait for approval
+	maxHeldOctets = 256 << 20 // of these
+	maxBounces    = 50        // reports that came back; those before are forgotten
+	maxReport     = 32 << 10  // octets that are kept of one
+)
+
+// errChanged says that a group changed while a message to it was decided about.
+var errChanged = errors.New("a group changed meanwhile")
+
+// maxTries is how often a message is decided about again because its group changed.
+const maxTries = 10
+
+// Accept decides about a message and records it, the decisions and what is to be done in
+// one transaction. When the rules of one destination refuse it, nothing is recorded and the
+// error is a *[Refused].
+//
+// It takes no locks. What was decided holds for the versions of the groups that were read;
+// where one is another by the end of the transaction, all is decided again.
+func (s *Service) Accept(ctx context.Context, m Arrived) error {
+	for try := 1; ; try++ {
+		err := s.accept(ctx, m)
+		if !errors.Is(err, errChanged) || try == maxTries {
+			return err
+		}
+	}
+}
+
+func (s *Service) accept(ctx context.Context, a Arrived) error {
+	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
+	mail := store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
+		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
+	read := map[uuid.UUID]store.GroupVersion{}
+	var reports []uuid.UUID // groups to which something came back
+	for _, x := range a.To {
+		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
+			Fields: x.Fields, Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
+		switch {
+		case x.To.Mailbox == ToBounces && x.To.Group == uuid.Nil:
+			continue // for nobody
+		case x.To.Mailbox == ToBounces:
+			m.Kind, m.GroupID = store.KindBounce, &x.To.Group
+			reports = append(reports, x.To.Group)
+		case x.To.Group != uuid.Nil:
+			g, err := v.Read.Group(x.To.Group)
+			if errors.Is(err, store.ErrNotFound) {
+				return workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
+			} else if err != nil {
+				return err
+			}
+			read[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
+			author, err := judge(v, &g, a, x.To, &m)
+			if err != nil {
+				return err
+			}
+			if author.ID != uuid.Nil {
+				mail.Message.AuthorID = &author.ID
+			}
+		}
+		mail.Mailings = append(mail.Mailings, m)
+		if m.Kind == store.KindPost && m.State == store.Accepted {
+			mail.Jobs = append(mail.Jobs, job(m.ID, v.Now()))
+		}
+	}
+	if len(reports) == len(mail.Mailings) { // nothing else: a report is not kept whole
+		mail.Message.Header = cutLines(mail.Message.Header, maxReport)
+		mail.Message.Size = min(mail.Message.Size, maxReport)
+	}
+	if len(mail.Mailings) == 0 {
+		return nil
+	}
+	return s.k.Do(ctx, workspace.Actor{Via: "smtp"}, func(c *workspace.Change) error {
+		if err := c.Tx.AddMail(mail); err != nil {
+			return err
+		}
+		for _, g := range reports {
+			if err := c.Tx.ForgetBounces(g, maxBounces); err != nil {
+				return err
+			}
+		}
+		c.MailQueued()
+		now, err := c.Read.GroupVersions(read)
+		if err == nil && !now {
+			err = errChanged
+		}
+		return err
+	})
+}
+
+// cutLines returns the lines of a header that are whole within so many octets.
+func cutLines(header []byte, most int) []byte {
+	if len(header) <= most {
+		return header
+	}
+	return header[:strings.LastIndex(string(header[:most]), "\r\n")+2]
+}
+
+// job is what is to be done about a mailing that was let through at a moment.
+func job(mailing uuid.UUID, now time.Time) store.Job {
+	return store.Job{MailingID: mailing, AsOf: now, NextAt: time.Now().UTC()}
+}
+
+// judge decides about a message to a group, and says on its mailing what becomes of it.
+func judge(v *workspace.View, g *store.Group, a Arrived, to Destination, m *store.Mailing) (store.Person, error) {
+	m.GroupID = &g.ID
+	d, p, err := weigh(v, g, to, a.Author, a.Proven, a.Automatic)
+	if err != nil {
+		return p, err
+	}
+	if m.Decision, err = json.Marshal(stored(d)); err != nil {
+		return p, err
+	}
+	if d.Outcome != policy.Hold {
+		return p, nil
+	}
+	m.State = store.Waiting
+	posts, octets, err := v.Read.Held(g.ID)
+	if err != nil {
+		return p, err
+	}
+	if posts >= maxHeld || octets+int64(a.Size) > maxHeldOctets {
+		return p, workspace.Later(3600, "So many messages to %s wait for approval that no more are taken. Try again later.", g.Address)
+	}
+	return p, nil
+}
+
+// stored is a decision as it is kept with its mailing.
+func stored(d policy.Decision) store.Decision {
+	out := store.Decision{Outcome: d.Outcome.String(), Rule: d.RuleName(), Reasons: []store.Reason{}}
+	for _, r := range d.Reasons() {
+		reason := store.Reason{Rule: r.Rule, Says: r.Says}
+		if r.Mend != "" {
+			reason.Mend = &r.Mend
+		}
+		out.Reasons = append(out.Reasons, reason)
+	}
+	return out
+}

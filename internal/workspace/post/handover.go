@@ -1,0 +1,306 @@
+package post
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+// Job is a message on its way to one destination, which a worker hands to the relay for
+// some of its recipients after the other.
+type Job struct {
+	Mailing  uuid.UUID
+	Sender   string // of the envelope
+	Attempts int    // those before, that came to nothing
+	Header   []byte // with the empty line after it
+	EightBit bool   // the body has octets over 127
+	To       []string
+
+	job     store.Job
+	message store.Message
+	group   *uuid.UUID
+	kind    string
+	trouble bool
+	worker  uuid.UUID
+	lease   time.Duration
+	first   []byte // of the body's rows, kept where it is the only one
+	readAt  time.Time
+	s       *Service
+}
+
+// Result is what became of one recipient.
+type Result struct {
+	Recipient string
+	Outcome   Outcome
+	Reply     string // of the relay; not with Sent
+}
+
+// Outcome is what became of an attempt to deliver.
+type Outcome int
+
+// The outcomes.
+const (
+	Sent    Outcome = iota // the relay has taken it over
+	Later                  // it is tried again
+	GivenUp                // the relay refuses it for good
+)
+
+// ErrLost says that a job is another worker's by now.
+var ErrLost = errors.New("the job is another worker's by now")
+
+// Claim takes up to limit jobs that are due for the length of a lease.
+func (s *Service) Claim(ctx context.Context, lease time.Duration, limit int) ([]*Job, error) {
+	worker := store.NewID()
+	var rows []store.Job
+	err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) (err error) {
+		rows, err = c.Tx.ClaimJobs(worker, lease, limit)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*Job, len(rows))
+	for i, r := range rows {
+		out[i] = &Job{Mailing: r.MailingID, Attempts: r.Attempts, job: r, worker: worker, lease: lease, s: s}
+	}
+	return out, nil
+}
+
+// Open reads what a job hands over, and to whom: in the order of octets, those with whom it
+// is done left out. With nobody left there is nothing to hand over.
+func (j *Job) Open(ctx context.Context) error {
+	v := j.s.k.View(ctx, workspace.Service)
+	m, err := v.Read.Mailing(j.job.MailingID)
+	if err != nil {
+		return err
+	}
+	read, err := v.Read.Messages([]uuid.UUID{m.MessageID}, true)
+	if err != nil {
+		return err
+	}
+	j.message, j.group, j.kind, j.trouble, j.Sender = read[m.MessageID], m.GroupID, m.Kind, m.Trouble, m.Sender
+	j.Header = slices.Concat(m.Fields, j.message.Header, []byte("\r\n"))
+	j.EightBit = j.message.EightBit
+	if j.To, err = j.recipients(v, m); err != nil {
+		return err
+	}
+	slices.Sort(j.To)
+	j.To = slices.Compact(j.To)
+	at, found := slices.BinarySearch(j.To, j.job.HandedTo)
+	if found {
+		at++
+	}
+	j.To, j.readAt = j.To[at:], time.Now()
+	return nil
+}
+
+func (j *Job) recipients(v *workspace.View, m store.Mailing) ([]string, error) {
+	switch {
+	case j.job.Recipients != nil:
+		return store.ReadLines(j.job.Recipients), nil
+	case m.GroupID == nil:
+		return v.Read.Administrators()
+	}
+	g, err := v.Read.Group(*m.GroupID)
+	if err != nil {
+		return nil, err
+	}
+	return recipients(v, &g, Mailbox(m.Mailbox), j.job.AsOf)
+}
+
+// recipients returns who gets a message to a group that was let through at a moment.
+func recipients(v *workspace.View, g *store.Group, mailbox Mailbox, then time.Time) ([]string, error) {
+	if mailbox == ToOwners {
+		return v.NoticeRecipients(g)
+	}
+	entries, err := member.Effective(v, g, then)
+	return addresses(entries), err
+}
+
+// addresses returns where mail to some people goes.
+func addresses(entries []expand.Entry[uuid.UUID]) (out []string) {
+	for _, e := range entries {
+		if e.Mail {
+			out = append(out, e.Address)
+		}
+	}
+	return out
+}
+
+// staleAfter is how long a job goes by who was in the group when it looked.
+const staleAfter = 10 * time.Second
+
+// Next returns the next recipients, at most limit; none at the end. Who has left the group
+// since the job was opened is left out.
+func (j *Job) Next(ctx context.Context, limit int) ([]string, error) {
+	if time.Since(j.readAt) > staleAfter && len(j.To) > 0 && j.job.Recipients == nil {
+		if err := j.Open(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return j.To[:min(limit, len(j.To))], nil
+}
+
+// Message reads the message from its beginning: header and body.
+func (j *Job) Message(ctx context.Context) io.Reader {
+	return io.MultiReader(bytes.NewReader(j.Header), &bodyReader{ctx: ctx, j: j})
+}
+
+// bodyReader reads the rows of a body one after the other; between them it holds nothing.
+type bodyReader struct {
+	ctx  context.Context
+	j    *Job
+	row  []byte
+	part int
+	read int
+}
+
+func (r *bodyReader) Read(p []byte) (int, error) {
+	if len(r.row) == 0 {
+		if r.read == r.j.message.Size {
+			return 0, io.EOF
+		}
+		if r.part > 0 || r.j.first == nil {
+			row, err := r.j.s.k.View(r.ctx, workspace.Service).Read.Body(r.j.message.ID, r.part)
+			if err != nil {
+				return 0, err // also where a row is missing: never a message cut short
+			}
+			r.row = row
+			if r.j.message.Size <= store.BodyRow {
+				r.j.first = row
+			}
+		} else {
+			r.row = r.j.first
+		}
+		r.part++
+		r.row = r.row[:min(len(r.row), r.j.message.Size-r.read)]
+	}
+	n := copy(p, r.row)
+	r.row, r.read = r.row[n:], r.read+n
+	return n, nil
+}
+
+// Extend keeps a job for another lease. Its error is ErrLost where it is another worker's.
+func (j *Job) Extend(ctx context.Context) error {
+	return j.change(ctx, func(c *workspace.Change) error { return c.Tx.ExtendJob(j.job.ID, j.worker, j.lease) })
+}
+
+func (j *Job) change(ctx context.Context, f func(c *workspace.Change) error) error {
+	err := j.s.k.Do(ctx, workspace.Service, f)
+	if errors.Is(err, store.ErrNotFound) {
+		return ErrLost
+	}
+	return err
+}
+
+// Record keeps what became of the first recipients, those that Next returned, and goes on
+// after them. Those who were put off are tried again at again. After the last it ends the
+// job, and tells the author where anybody was refused.
+func (j *Job) Record(ctx context.Context, results []Result, again time.Time) error {
+	var sent []string
+	var failures []store.Failure
+	var later []string
+	now := time.Now().UTC()
+	for _, r := range results {
+		switch r.Outcome {
+		case Sent:
+			sent = append(sent, r.Recipient)
+			continue
+		case Later:
+			later = append(later, r.Recipient)
+		}
+		failures = append(failures, store.Failure{MailingID: j.Mailing, Recipient: r.Recipient, GivenUp: r.Outcome == GivenUp, Attempts: j.Attempts + 1, At: now, Reply: workspace.Cut(r.Reply, 500)})
+	}
+	rest := j.To[len(results):]
+	err := j.change(ctx, func(c *workspace.Change) error {
+		if len(rest) > 0 {
+			if err := c.Tx.JobHandedTo(j.job.ID, j.worker, results[len(results)-1].Recipient); err != nil {
+				return err
+			}
+		} else if err := c.Tx.EndJob(j.job.ID, j.worker); err != nil {
+			return err
+		}
+		if len(sent) > 0 {
+			if err := c.Tx.AddTransmission(j.Mailing, sent, now); err != nil {
+				return err
+			}
+		}
+		if len(failures) > 0 {
+			if err := c.Tx.AddFailures(failures); err != nil {
+				return err
+			}
+		}
+		if len(later) > 0 {
+			err := c.Tx.AddJobs([]store.Job{{MailingID: j.Mailing, Recipients: store.Lines(later), AsOf: j.job.AsOf, Attempts: j.Attempts + 1, NextAt: again, Reply: failures[len(failures)-1].Reply}})
+			if err != nil {
+				return err
+			}
+		}
+		if len(failures) == 0 && j.Attempts == 0 && !j.trouble {
+			return nil
+		}
+		if err := c.Tx.SetTrouble(j.Mailing); err != nil {
+			return err
+		}
+		return j.report(c)
+	})
+	if err == nil {
+		j.To = rest
+		if len(results) > 0 {
+			j.job.HandedTo = results[len(results)-1].Recipient
+		}
+	}
+	return err
+}
+
+// End ends a job that has nobody left.
+func (j *Job) End(ctx context.Context) error {
+	return j.change(ctx, func(c *workspace.Change) error {
+		if err := c.Tx.EndJob(j.job.ID, j.worker); err != nil {
+			return err
+		}
+		return c.Tx.SetTrouble(j.Mailing)
+	})
+}
+
+// PutOff ends an attempt that came to nothing for anybody: it is tried again at again.
+func (j *Job) PutOff(ctx context.Context, again time.Time, reply string) error {
+	return j.change(ctx, func(c *workspace.Change) error {
+		if err := c.Tx.PutOffJob(j.job.ID, j.worker, again, workspace.Cut(reply, 500)); err != nil {
+			return err
+		}
+		return c.Tx.SetTrouble(j.Mailing)
+	})
+}
+
+// CountJobs returns how many jobs there are.
+func (s *Service) CountJobs(ctx context.Context) (int64, error) {
+	return s.k.View(ctx, workspace.Service).Read.CountJobs()
+}
+
+// keepMail is for how long mail is kept that is done with.
+const keepMail = 30 * 24 * time.Hour
+
+// Forget deletes mail that has been done with for long.
+func (s *Service) Forget(ctx context.Context) error {
+	for more := true; more; {
+		err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) (err error) {
+			more, err = c.Tx.ForgetMail(c.Now().Add(-keepMail), 500)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
