@@ -204,11 +204,11 @@ func (p *place) must(as, says string, args ...string) {
 
 func (p *place) api(as string) *client.Client {
 	p.t.Helper()
-	token, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: as, Password: p.password}, "e2e", 1)
+	session, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: as, Password: p.password})
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	return client.New("http://"+p.http, token.Secret)
+	return session
 }
 
 // send sends a message by SMTP, signed in when as is not empty.

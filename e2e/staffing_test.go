@@ -218,7 +218,7 @@ func password(t *testing.T, p *place) {
 		return passwordLink.FindString(strings.ReplaceAll(string(p.raw(liv, l.N)), "=\r\n", ""))
 	}
 	signIn := func(password string) error {
-		_, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: liv, Password: password}, "e2e", 1)
+		_, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: liv, Password: password})
 		return err
 	}
 	b := p.tab()

@@ -20,9 +20,10 @@ import (
 
 // Client asks one service. Make one with New.
 type Client struct {
-	url   string
-	token string
-	http  *http.Client
+	url     string
+	token   string
+	cookies []*http.Cookie // of a session
+	http    *http.Client
 
 	key  string       // of changes, which makes a repeat harmless
 	tag  string       // of what changes began from
@@ -88,6 +89,9 @@ func (c *Client) open(ctx context.Context, method, path string, in any, options 
 	}
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	for _, k := range c.cookies {
+		r.AddCookie(k)
 	}
 	for _, o := range options {
 		o(r)

@@ -189,7 +189,7 @@ func TestTheClientAsksForWhatThereIs(t *testing.T) {
 var consoleOnly = []string{"ask-password-link", "read-password-link", "choose-password", "picture-policy", "complete-rule", "read-join-link"}
 
 // ofAll are methods that ask about the whole workspace where no group is named.
-var ofAll = []string{"Requests", "History", "Waiting"}
+var ofAll = []string{"Requests", "History", "Waiting", "Undelivered"}
 
 func checkBody(t *testing.T, d description, method string, op operation, body []byte) {
 	t.Helper()

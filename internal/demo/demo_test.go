@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"ivytable.example/ivytable/internal/api"
+
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/service"
@@ -40,12 +42,12 @@ func TestFill(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ines, _, err := w.Account.SignIn(ctx, "192.0.2.1", Administrator, Password)
+	ines, _, err := w.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: Administrator, Password: Password})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, who := range []string{Owner, Member, Auditor} {
-		if _, _, err := w.Account.SignIn(ctx, "192.0.2.1", who, Password); err != nil {
+		if _, _, err := w.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: who, Password: Password}); err != nil {
 			t.Errorf("%s: %v", who, err)
 		}
 	}

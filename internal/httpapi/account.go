@@ -23,7 +23,7 @@ func (s *server) cookie(value string, age int) http.Cookie {
 }
 
 func (s *server) signIn(ctx context.Context, from workspace.Actor, in *struct{ Body api.SignIn }) (*signedInReply, error) {
-	by, secret, err := s.s.Account.SignIn(ctx, from.Source, in.Body.Address, in.Body.Password)
+	by, secret, err := s.s.Account.SignIn(ctx, from.Source, in.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -41,6 +41,41 @@ func (s *server) me(ctx context.Context, by workspace.Actor, _ *none) (*reply[ap
 
 func (s *server) changePassword(ctx context.Context, by workspace.Actor, in *struct{ Body api.PasswordChange }) (*none, error) {
 	return nil, s.s.Account.ChangePassword(ctx, by, in.Body)
+}
+
+func (s *server) readFactor(ctx context.Context, by workspace.Actor, _ *none) (*reply[api.SecondFactor], error) {
+	return body(s.s.Account.Factor(ctx, by))
+}
+
+func (s *server) beginFactor(ctx context.Context, by workspace.Actor, in *struct{ Body api.FactorBegin }) (*reply[api.NewFactor], error) {
+	return body(s.s.Account.BeginFactor(ctx, by, in.Body.Password))
+}
+
+func (s *server) confirmFactor(ctx context.Context, by workspace.Actor, in *struct{ Body api.FactorCode }) (*reply[api.RecoveryCodes], error) {
+	return body(s.s.Account.ConfirmFactor(ctx, by, in.Body.Code))
+}
+
+func (s *server) endFactor(ctx context.Context, by workspace.Actor, in *struct{ Body api.FactorEnd }) (*none, error) {
+	return nil, s.s.Account.EndFactor(ctx, by, in.Body)
+}
+
+func (s *server) takeFactor(ctx context.Context, by workspace.Actor, in *Who) (*none, error) {
+	return nil, s.s.Account.TakeFactor(ctx, by, in.Person)
+}
+
+func (s *server) readProtection(ctx context.Context, by workspace.Actor, _ *none) (*tagged[api.Protection], error) {
+	return taggedProtection(s.s.Protection.Read(ctx, by))
+}
+
+func (s *server) changeProtection(ctx context.Context, by workspace.Actor, in *struct {
+	Match
+	Body api.Protection
+}) (*tagged[api.Protection], error) {
+	return taggedProtection(matched(in.Match, func(v int) (api.Protection, error) { return s.s.Protection.Set(ctx, by, in.Body, v) }))
+}
+
+func taggedProtection(p api.Protection, err error) (*tagged[api.Protection], error) {
+	return tag(p, p.Version, err)
 }
 
 func (s *server) listTokens(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.Token]], error) {

@@ -49,6 +49,14 @@ var contract = []row{
 	{op: "me", want: signedIn(200)},
 	{op: "change-password", body: `{"current": "` + kit.Password + `", "password": "short"}`, want: signedIn(422)},
 	{op: "list-tokens", want: signedIn(200)},
+	{op: "read-second-factor", want: signedIn(200)},
+	{op: "begin-second-factor", body: `{"password": "wrong"}`, want: signedIn(422)},
+	{op: "confirm-second-factor", body: `{"code": "000000"}`, want: signedIn(409)},
+	{op: "end-second-factor", body: `{"password": "wrong", "code": "000000"}`, want: signedIn(422)},
+	{op: "take-second-factor", path: "ref=" + kit.Colleague, want: only(409, 6)},
+	{op: "take-second-factor", path: "ref=<factored>", want: only(204, 6), records: "person.factor_off"},
+	{op: "read-protection", want: only(200, 5, 6)},
+	{op: "change-protection", body: `{"second_factor": "nobody", "shown_attributes": ["title", "department"], "groups_a_day": <n>, "outsiders_a_day": 50, "letters_a_day": 100000}`, want: only(200, 6), records: "protection.change"},
 	{op: "create-token", body: `{"name": "x"}`, want: signedIn(201), records: "token.create"},
 	{op: "revoke-token", path: "id=<token>", want: signedIn(204), records: "token.revoke"},
 	{op: "revoke-token", path: "id=" + nothing, want: signedIn(404)},
@@ -320,6 +328,12 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		must(kit.Last(k.Naming.SaveStartingPoint(ctx, admin, name, api.NewStartingPoint{Title: "To go"}, 0)))
 		return []string{"<start>", name}
 	})
+	set("<factored>", func() []string {
+		p := f.person()
+		k.SQL(f.t, "INSERT INTO second_factors SELECT id, '12345678901234567890', NOW(6), 0 FROM people WHERE address = '"+p+"'")
+		return []string{"<factored>", p}
+	})
+	set("<n>", func() []string { return []string{"<n>", fmt.Sprint(1000 + f.n)} })
 	set("<undelivered>", func() []string { return []string{"<undelivered>", k.Undelivered(f.t, f.open)} })
 	set("<post>", func() []string {
 		must(k.Send(f.t, f.open, kit.Member, false, fmt.Sprintf("waits %d", f.n)))

@@ -20,13 +20,14 @@ import (
 )
 
 var (
-	ctx    = context.Background()
-	k      *kit.Kit
-	server *httptest.Server
-	routes *chi.Mux
-	doc    *huma.OpenAPI
-	tokens = map[string]string{}
-	update = flag.Bool("update", false, "write the golden files again")
+	ctx      = context.Background()
+	k        *kit.Kit
+	server   *httptest.Server
+	routes   *chi.Mux
+	doc      *huma.OpenAPI
+	tokens   = map[string]string{}
+	sessions = map[string]string{}
+	update   = flag.Bool("update", false, "write the golden files again")
 )
 
 func TestMain(m *testing.M) {
@@ -42,13 +43,26 @@ func TestMain(m *testing.M) {
 func token(t *testing.T, address string) string {
 	t.Helper()
 	if tokens[address] == "" {
-		made, err := k.Account.CreateToken(ctx, k.Actor(t, address), api.NewToken{Name: "test"})
+		made, err := k.Account.CreateToken(ctx, k.Actor(t, address), api.NewToken{Name: "test", Scopes: []string{"everything"}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		tokens[address] = made.Secret
 	}
 	return tokens[address]
+}
+
+// session returns a session of somebody.
+func session(t *testing.T, address string) string {
+	t.Helper()
+	if sessions[address] == "" {
+		_, secret, err := k.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: address, Password: kit.Password})
+		if err != nil {
+			t.Fatal(err)
+		}
+		sessions[address] = secret
+	}
+	return sessions[address]
 }
 
 // ask sends a request and returns the status and body of the answer.
@@ -72,7 +86,11 @@ func send(t *testing.T, as, method, path, body string, header ...string) *http.R
 	if body != "" {
 		r.Header.Set("Content-Type", "application/json")
 	}
-	if as != "" {
+	switch {
+	case as == "":
+	case method != "GET" && (strings.HasPrefix(path, "/api/v1/tokens") || strings.HasPrefix(path, "/api/v1/me/second-factor")): // not by a token
+		r.AddCookie(&http.Cookie{Name: "ivytable_session", Value: session(t, as)})
+	default:
 		r.Header.Set("Authorization", "Bearer "+token(t, as))
 	}
 	for i := 0; i+1 < len(header); i += 2 {
@@ -131,4 +149,15 @@ func takes(op *huma.Operation, in, name string) bool {
 		}
 	}
 	return false
+}
+
+// readAll reads an answer.
+func readAll(t *testing.T, res *http.Response) string {
+	t.Helper()
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
 }

@@ -22,6 +22,8 @@ import (
 type route struct {
 	method, path, id, summary string
 	public                    bool          // nobody has to be signed in
+	here                      bool          // it is for who lacks a second factor too
+	scope                     string        // that a token needs
 	status                    int           // of a good answer
 	body                      int64         // octets of the largest request
 	lasts                     time.Duration // after which it is given up
@@ -44,7 +46,10 @@ const (
 
 // on is a row of the table of routes.
 func on[I, O any](method, path, id, summary string, do func(context.Context, workspace.Actor, *I) (*O, error), options ...func(*route)) route {
-	r := route{method: method, path: path, id: id, summary: summary, status: http.StatusOK, body: smallBody, lasts: quickWork}
+	r := route{method: method, path: path, id: id, summary: summary, status: http.StatusOK, body: smallBody, lasts: quickWork, scope: "everything"}
+	if method == http.MethodGet {
+		r.scope = "read"
+	}
 	for _, o := range options {
 		o(&r)
 	}
@@ -64,7 +69,7 @@ func on[I, O any](method, path, id, summary string, do func(context.Context, wor
 		p := r
 		p.method, p.path, p.id, p.status, p.summary = http.MethodPost, r.preview, r.previewID, http.StatusOK, "What it would do: "+lowerFirst(r.summary)
 		op := p.operation()
-		op.Extensions = map[string]any{"x-preview-of": r.id}
+		op.Extensions["x-preview-of"] = r.id
 		huma.Register(a, op, func(ctx context.Context, in *I) (*reply[*api.Preview], error) {
 			ctx, cancel := context.WithTimeout(ctx, r.lasts)
 			defer cancel()
@@ -110,6 +115,8 @@ func (r route) operation() huma.Operation {
 	if r.public {
 		op.Security = []map[string][]string{}
 	}
+	op.Metadata = map[string]any{scopeKey: r.scope, hereKey: r.here}
+	op.Extensions = map[string]any{"x-scope": r.scope}
 	return op
 }
 
@@ -117,6 +124,19 @@ func (r route) operation() huma.Operation {
 
 // public is for what nobody has to be signed in for.
 func public(r *route) { r.public, r.body = true, publicBody }
+
+// Under these names an operation keeps what its route says.
+const (
+	scopeKey = "scope"
+	hereKey  = "here"
+)
+
+// here is for what is about how one signs in, so that who lacks a second factor can set one up.
+func here(r *route) { r.here = true }
+
+// scoped is for what a token with a scope is enough for. Without it a token needs the scope
+// read for GET, and everything for all else.
+func scoped(s string) func(*route) { return func(r *route) { r.scope = s } }
 
 // lists is for what a list of people can be given to.
 func lists(r *route) { r.body, r.lasts = listBody, longWork }

@@ -280,7 +280,15 @@ func (s *server) trusts(host string) bool {
 // is read.
 func (s *server) signedIn(ctx huma.Context, next func(huma.Context)) {
 	public := ctx.Operation().Security != nil && len(ctx.Operation().Security) == 0
-	if err := actor(ctx.Context()).SignedIn(); err != nil && !public {
+	by, op := actor(ctx.Context()), ctx.Operation()
+	err := by.SignedIn()
+	if op.Metadata[hereKey] == true {
+		err = by.Here()
+	}
+	if need, _ := op.Metadata[scopeKey].(string); err == nil {
+		err = by.Cover(need)
+	}
+	if err != nil && !public {
 		_, rw := humachi.Unwrap(ctx)
 		write(rw, s.problem(ctx.Context(), err))
 		return
@@ -352,11 +360,11 @@ func init() {
 	}
 	// Errors that are found before a use case is asked: input that does not fit its schema.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
-		p := newProblem(status, upperFirst(msg)+".")
+		p := newProblem(status, workspace.UpperFirst(msg)+".")
 		for _, err := range errs {
 			var d *huma.ErrorDetail
 			if !errors.As(err, &d) {
-				p.Problems = append(p.Problems, api.Problem{Says: upperFirst(err.Error()) + "."})
+				p.Problems = append(p.Problems, api.Problem{Says: workspace.UpperFirst(err.Error()) + "."})
 				continue
 			}
 			at, says, given := d.Location, d.Message, short(d.Value)
@@ -369,7 +377,7 @@ func init() {
 			for _, part := range []string{"body.", "query.", "path.", "header."} {
 				at = strings.TrimPrefix(at, part)
 			}
-			p.Problems = append(p.Problems, api.Problem{Field: at, Given: given, Says: upperFirst(says) + "."})
+			p.Problems = append(p.Problems, api.Problem{Field: at, Given: given, Says: workspace.UpperFirst(says) + "."})
 		}
 		if len(p.Problems) > 0 {
 			first := p.Problems[0]
@@ -385,13 +393,6 @@ func short(v any) any {
 		return nil
 	}
 	return v
-}
-
-func upperFirst(s string) string {
-	if s != "" && s[0] >= 'a' && s[0] <= 'z' {
-		return string(s[0]-'a'+'A') + strings.TrimSuffix(s[1:], ".")
-	}
-	return strings.TrimSuffix(s, ".")
 }
 
 var statuses = map[workspace.Kind]int{

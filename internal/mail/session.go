@@ -83,7 +83,7 @@ func (s *session) Auth(string) (sasl.Server, error) {
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
-		by, err := s.s.service.Account.CheckPassword(ctx, s.source(), user, password)
+		by, err := s.s.service.Account.SignInToSend(ctx, s.source(), user, password)
 		var e *workspace.Error
 		switch {
 		case err == nil:
@@ -112,6 +112,9 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 			return refusal(553, smtp.EnhancedCode{5, 1, 7}, "The sender's address can't be read: %s", oneLine(err.Error()))
 		}
 	}
+	if err := s.stillIn(); err != nil {
+		return err
+	}
 	if s.submission && s.by.SignedIn() != nil {
 		return refusal(530, smtp.EnhancedCode{5, 7, 0}, "Sign in first.")
 	}
@@ -120,6 +123,27 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 	return nil
 }
 
+// stillIn ends the session of somebody whose password, or what they signed in with, has ended
+// since.
+func (s *session) stillIn() error {
+	if s.by.SignedIn() != nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	in, err := s.s.service.Account.StillIn(ctx, s.by)
+	if err != nil {
+		return s.failed("sign in", err)
+	}
+	if !in {
+		s.by = workspace.Actor{}
+		s.end()
+		return refusal(421, smtp.EnhancedCode{4, 7, 0}, "What you signed in with has ended. Sign in again.")
+	}
+	return nil
+}
+
+// Rcpt takes a recipient.
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	err := s.rcpt(to)
 	if err == nil {
@@ -210,6 +234,9 @@ func (s *session) Data(r io.Reader) error {
 		return s.unread(err)
 	}
 	s.wire.receiving(false)
+	if err := s.stillIn(); err != nil {
+		return err
+	}
 	if err := s.take(m, body); err != nil {
 		return err
 	}

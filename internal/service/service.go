@@ -19,22 +19,24 @@ import (
 	"ivytable.example/ivytable/internal/workspace/naming"
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/workspace/protection"
 	"ivytable.example/ivytable/internal/workspace/rules"
 )
 
 // Service is all that can be done with a workspace.
 type Service struct {
-	Account   *account.Service
-	Directory *directory.Service
-	Group     *group.Service
-	History   *history.Service
-	Joining   *joining.Service
-	Life      *life.Service
-	Member    *member.Service
-	Naming    *naming.Service
-	People    *people.Service
-	Post      *post.Service
-	Rules     *rules.Service
+	Account    *account.Service
+	Directory  *directory.Service
+	Group      *group.Service
+	History    *history.Service
+	Joining    *joining.Service
+	Life       *life.Service
+	Member     *member.Service
+	Naming     *naming.Service
+	People     *people.Service
+	Post       *post.Service
+	Protection *protection.Service
+	Rules      *rules.Service
 
 	kernel *workspace.Kernel
 }
@@ -44,7 +46,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	return &Service{
 		Account: account.New(k), Directory: directory.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Rules: rules.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Rules: rules.New(k), kernel: k,
 	}, k.LoadClock(ctx)
 }
 
@@ -53,12 +55,20 @@ func (s *Service) Ready(ctx context.Context) error { return s.kernel.Ready(ctx) 
 
 // Me describes the actor: who they are, what is there for them, what waits for them.
 func (s *Service) Me(ctx context.Context, by workspace.Actor) (api.Me, error) {
-	if err := by.SignedIn(); err != nil {
+	if err := by.Here(); err != nil {
 		return api.Me{}, err
 	}
 	v := s.kernel.View(ctx, by)
-	me := api.Me{Person: people.Shape(by.Person), Demo: s.kernel.Demo(), Now: v.In(v.Now()), TimeZone: v.Zone().String(), Places: []string{"mine", "groups", "people", "waiting"}, May: []string{}}
+	me := api.Me{LacksFactor: by.LacksFactor, Person: people.Shape(v, by.Person), Demo: s.kernel.Demo(), Now: v.In(v.Now()), TimeZone: v.Zone().String(), Places: []string{"mine", "groups", "people", "waiting"}, May: []string{}}
 	me.Ahead = int(me.Now.Sub(s.kernel.RealTime()).Round(time.Hour) / (24 * time.Hour))
+	if by.LacksFactor {
+		me.Places = []string{}
+		return me, nil
+	}
+	var err error
+	if me.Left, err = v.Left(); err != nil {
+		return me, err
+	}
 	may, err := naming.WorkspaceMay(v)
 	if err != nil {
 		return me, err
@@ -102,5 +112,6 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 	return []Job{
 		{"expiry", expiry, s.Life.Run},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired},
+		{"forget old mail", time.Hour, s.Post.Forget},
 	}
 }

@@ -17,6 +17,11 @@ type Credential struct {
 	Name      string
 	CreatedAt time.Time
 	ExpiresAt time.Time
+
+	Scopes     string     // of a token: what it is good for, with spaces between
+	LastUsedAt *time.Time // of a token, within ten minutes
+
+	SecondFactor bool `gorm:"-"` // its person has one
 }
 
 // Kinds of credentials.
@@ -55,9 +60,9 @@ func (s *Tx) SetPassword(person uuid.UUID, hash string) error {
 // CredentialByHash returns what a session or token is good for, and its person
 // without the password.
 func (s *Reads) CredentialByHash(hash []byte) (c Credential, p Person, err error) {
-	row := s.db.Raw(`SELECT c.id, c.kind, c.expires_at, p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes
-		FROM credentials c JOIN people p ON p.id = c.person_id WHERE c.hash = ?`, hash).Row()
-	err = row.Scan(&c.ID, &c.Kind, &c.ExpiresAt, &p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, &p.Attributes)
+	row := s.db.Raw(`SELECT c.id, c.kind, c.expires_at, c.scopes, c.last_used_at, p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes,
+		f.confirmed_at IS NOT NULL FROM credentials c JOIN people p ON p.id = c.person_id LEFT JOIN second_factors f ON f.person_id = p.id WHERE c.hash = ?`, hash).Row()
+	err = row.Scan(&c.ID, &c.Kind, &c.ExpiresAt, &c.Scopes, &c.LastUsedAt, &p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, &p.Attributes, &c.SecondFactor)
 	if errors.Is(err, sql.ErrNoRows) {
 		return c, p, ErrNotFound
 	}
@@ -86,39 +91,12 @@ func (s *Reads) Credential(kind string, person, id uuid.UUID) (c Credential, err
 	return c, wrap("read a credential", err)
 }
 
+// UseCredential notes when a token was used.
+func (s *Tx) UseCredential(id uuid.UUID, at time.Time) error {
+	return wrap("note the use of a token", s.db.Exec("UPDATE credentials SET last_used_at = ? WHERE id = ?", at, id).Error)
+}
+
 // DeleteExpiredCredentials forgets sessions and tokens that ended before now.
 func (s *Tx) DeleteExpiredCredentials(now time.Time) error {
 	return wrap("forget credentials", s.db.Delete(&Credential{}, "expires_at < ?", now).Error)
-}
-
-// signInAttempts counts the passwords that one source tried for one address and that were
-// not right.
-type signInAttempts struct {
-	AddrKey  string `gorm:"primaryKey"`
-	Source   string `gorm:"primaryKey"`
-	Failures int
-	LastAt   time.Time
-}
-
-// CountSignIn counts an attempt by a source to sign in at an address, before it is known
-// whether it succeeds, and returns how many there are. since before ends an earlier count;
-// those beyond max do not make it last longer.
-func (s *Tx) CountSignIn(key, source string, now, since time.Time, max int) (n int, last time.Time, err error) {
-	err = s.db.Exec(`INSERT INTO sign_in_attempts (addr_key, source, failures, last_at) VALUES (?, ?, 1, ?)
-		ON DUPLICATE KEY UPDATE failures = IF(last_at < ?, 1, failures + 1), last_at = IF(failures > ?, last_at, VALUES(last_at))`, key, source, now, since, max).Error
-	var a signInAttempts
-	if err == nil {
-		err = s.db.Take(&a, "addr_key = ? AND source = ?", key, source).Error
-	}
-	return a.Failures, a.LastAt, wrap("count an attempt to sign in", err)
-}
-
-// ClearSignIns forgets the attempts of a source at an address, of all sources with "".
-func (s *Tx) ClearSignIns(key, source string) error {
-	return wrap("clear attempts", s.db.Delete(&signInAttempts{}, "addr_key = ? AND (? = '' OR source = ?)", key, source, source).Error)
-}
-
-// DeleteSignIns forgets attempts from before a time.
-func (s *Tx) DeleteSignIns(before time.Time) error {
-	return wrap("forget attempts", s.db.Delete(&signInAttempts{}, "last_at < ?", before).Error)
 }

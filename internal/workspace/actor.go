@@ -18,7 +18,10 @@ type Actor struct {
 	Via        string    // console, api, smtp, service, link
 	RequestID  string
 	Source     string // the network address that they come from
-	Key        string // of the client's, which makes a repeat of the same request harmless
+
+	Scopes      access.Scopes // of a token: what it is good for; nil: no token
+	LacksFactor bool          // the workspace asks for a second factor, and they have none
+	Key         string        // of the client's, which makes a repeat of the same request harmless
 
 	Preview bool         // nothing is kept: the change is only looked at
 	Report  *api.Preview // with a value, what the change does is written here
@@ -40,7 +43,15 @@ func newReport() *api.Preview {
 
 // Subject is the actor as permission sees them.
 func (a Actor) Subject() access.Subject {
-	return access.Subject{SignedIn: a.Person.ID != uuid.Nil && a.Person.Active && !a.Person.External, Role: access.Role(a.Person.WorkspaceRole)}
+	return access.Subject{SignedIn: a.SignedIn() == nil, Role: access.Role(a.Person.WorkspaceRole)}
+}
+
+// Cover checks that the actor's token, where they came with one, is good for a scope.
+func (a Actor) Cover(need string) error {
+	if a.Scopes == nil || a.Scopes.Cover(access.Scope(need)) {
+		return nil
+	}
+	return Fail(NotAllowed, "This token is good for %s; this needs one for %s.", strings.Join(a.Scopes.Names(), ", "), need)
 }
 
 // Administers reports whether the actor answers for every group.

@@ -28,7 +28,7 @@ type Change struct {
 	id       uuid.UUID
 	events   []store.Event
 	affected [][]store.Affected
-	letters  []store.NewMail
+	letters  []letter
 	queued   bool
 }
 
@@ -146,8 +146,14 @@ func (c *Change) Send(g *store.Group, to []string, l Letter) error {
 	}
 	_, domain, _ := strings.Cut(from, "@")
 	m, err := l.mail(group, domain, to, c.Now())
-	c.letters = append(c.letters, m)
+	c.letters = append(c.letters, letter{m, len(to)})
 	return err
+}
+
+// letter is one that a change sends, and to how many people.
+type letter struct {
+	store.NewMail
+	people int
 }
 
 // Deliver queues mail that is no letter.
@@ -165,7 +171,11 @@ func (c *Change) flush() error {
 		return err
 	}
 	c.queued = c.queued || len(c.letters) > 0
-	return c.Tx.AddMail(c.letters...)
+	mail := make([]store.NewMail, len(c.letters))
+	for i, l := range c.letters {
+		mail[i] = l.NewMail
+	}
+	return c.Tx.AddMail(mail...)
 }
 
 // Says puts what the change does in one sentence.

@@ -129,23 +129,28 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 	}
 	var done *Change
 	err := k.pool.Transact(ctx, by.Preview, func(tx *store.Tx) error {
-		c := &Change{View: View{Ctx: ctx, By: by, Read: &tx.Reads, clock: k.now, publicURL: k.o.PublicURL, began: time.Now()}, Tx: tx, id: store.NewID()}
-		if by.Report != nil {
-			*by.Report = *newReport()
-			c.Report = by.Report
-		} else {
-			c.Report = newReport()
-		}
+		c := k.change(ctx, by, tx)
 		if err := f(c); err != nil {
 			return err
 		}
 		done = c
+		letters := 0
+		for _, l := range c.letters {
+			letters += l.people
+		}
+		if err := c.Spend(SpendLetters, letters); err != nil {
+			return err
+		}
 		if by.Preview {
 			return nil
 		}
 		return c.flush()
 	})
+	var over *spent
 	switch {
+	case errors.As(err, &over) && !by.Preview:
+		k.hit(ctx, by, over)
+		return over.refusal
 	case err != nil:
 		return err
 	case by.Preview:
@@ -154,6 +159,16 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 		k.o.Wake()
 	}
 	return nil
+}
+
+// change is a change that begins in a transaction.
+func (k *Kernel) change(ctx context.Context, by Actor, tx *store.Tx) *Change {
+	c := &Change{View: View{Ctx: ctx, By: by, Read: &tx.Reads, clock: k.now, publicURL: k.o.PublicURL, began: time.Now()}, Tx: tx, id: store.NewID(), Report: by.Report}
+	if c.Report == nil {
+		c.Report = &api.Preview{}
+	}
+	*c.Report = *newReport()
+	return c
 }
 
 // OnGroup makes one change of one group: it is looked for without a lock, so that what

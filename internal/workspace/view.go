@@ -30,6 +30,7 @@ type View struct {
 	clock     func() time.Time // of a change: asked once
 	publicURL string
 	domains   []string
+	shown     []string // attributes that colleagues see
 	expiry    *Expiry
 	zone      *time.Location
 	began     time.Time // in the real time
@@ -146,11 +147,23 @@ func (v *View) May(do access.Action, g *Group) bool {
 	return v.By.Subject().May(do, g.Relation, &g.Policy)
 }
 
-// SignedIn checks that the actor is somebody of the workspace who is here, for what
+// Here checks that the actor is somebody of the workspace who is here, for what they do about
+// how they sign in.
+func (a Actor) Here() error {
+	if a.Person.ID == uuid.Nil || !a.Person.Active || a.Person.External {
+		return Fail(SignedOut, "Sign in first.")
+	}
+	return nil
+}
+
+// SignedIn checks that the actor is here and has signed in as the workspace asks, for what
 // everybody may do.
 func (a Actor) SignedIn() error {
-	if !a.Subject().SignedIn {
-		return Fail(SignedOut, "Sign in first.")
+	if err := a.Here(); err != nil {
+		return err
+	}
+	if a.LacksFactor {
+		return Fail(NotAllowed, "The workspace asks you to have a second factor. Set one up first.")
 	}
 	return nil
 }
@@ -326,14 +339,15 @@ func (v *View) Cursor(given string, what ...any) (store.Cursor, error) {
 	c, err := store.ParseCursor(given)
 	switch {
 	case err != nil:
-		return c, Wrong("cursor", Cut(given, 100), "%s.", upperFirst(err.Error()))
+		return c, Wrong("cursor", Cut(given, 100), "%s.", UpperFirst(err.Error()))
 	case c.Of != of:
 		return c, Wrong("cursor", Cut(given, 100), "This cursor belongs to a list with another filter or order. Begin that list from its start.")
 	}
 	return c, nil
 }
 
-func upperFirst(s string) string {
+// UpperFirst writes the first letter of a sentence large.
+func UpperFirst(s string) string {
 	if s != "" && s[0] >= 'a' && s[0] <= 'z' {
 		return string(s[0]-'a'+'A') + s[1:]
 	}

@@ -79,6 +79,8 @@ const (
 	LetterRuleWaits    = "rule waits"
 	LetterOwnerless    = "ownerless"
 	LetterPassword     = "password"
+	LetterGuessing     = "guessing"
+	LetterFactorTaken  = "factor taken"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -153,6 +155,15 @@ var english = language{
 			"{by} sent you this link.",
 			"It works once, until {date}. If you did not expect it, do nothing: all stays as it is."},
 			"Choose a password", "This came because somebody asked for it for {address}."},
+		LetterGuessing: {"Somebody tries passwords at your account", []string{
+			"{person}, in the last quarter of an hour wrong passwords for {address} came from {count} places.",
+			"Nobody got in by them. From where you signed in before you can go on signing in; from elsewhere you may have to wait a little.",
+			"If your password is short or used elsewhere too, choose another on the page below."},
+			"Your password", "This came because {address} signs in to the mail groups."},
+		LetterFactorTaken: {"Your second factor was turned off", []string{
+			"{by} turned off the second factor with which {address} signs in to the mail groups.",
+			"If you asked for that, set up another on the page below. If not, tell your administrators at once."},
+			"Set up a second factor", "This came because {address} signs in to the mail groups."},
 	},
 }
 
@@ -230,6 +241,15 @@ var german = language{
 			"{by} hat Ihnen diesen Link geschickt.",
 			"Er gilt einmal, bis zum {date}. Haben Sie ihn nicht erwartet, tun Sie nichts: alles bleibt, wie es ist."},
 			"Passwort wählen", "Sie erhalten dies, weil es für {address} verlangt wurde."},
+		LetterGuessing: {"Jemand probiert Passwörter an Ihrem Konto", []string{
+			"{person}, in der letzten Viertelstunde kamen falsche Passwörter für {address} von {count} Orten.",
+			"Niemand ist damit hineingekommen. Von dort, wo Sie sich schon angemeldet haben, können Sie sich weiter anmelden; von anderswo müssen Sie vielleicht etwas warten.",
+			"Ist Ihr Passwort kurz oder auch anderswo in Gebrauch, wählen Sie auf der Seite unten ein anderes."},
+			"Ihr Passwort", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet."},
+		LetterFactorTaken: {"Ihr zweiter Faktor wurde abgeschaltet", []string{
+			"{by} hat den zweiten Faktor abgeschaltet, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
+			"Haben Sie darum gebeten, richten Sie auf der Seite unten einen neuen ein. Wenn nicht, wenden Sie sich sofort an die Administratoren."},
+			"Zweiten Faktor einrichten", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet."},
 	},
 }
 

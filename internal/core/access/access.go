@@ -96,6 +96,9 @@ const (
 	ChangeStartingPoints Action = "change_starting_points"
 	ReadDeparted         Action = "read_departed"
 	ChangeDirectory      Action = "change_directory"
+	AddEverybody         Action = "add_everybody"
+	ReadProtection       Action = "read_protection"
+	ChangeProtection     Action = "change_protection"
 )
 
 // permit says who may do something. Administrators may do everything.
@@ -142,6 +145,9 @@ var onWorkspace = []permit{
 	{action: ChangeStartingPoints, refusal: "Only administrators may change the starting points."},
 	{action: ReadDeparted, auditor: true, refusal: "Only administrators and auditors see who has left."},
 	{action: ChangeDirectory, refusal: "Only administrators may change the directory of people."},
+	{action: AddEverybody, refusal: "Only administrators may put everybody of the workspace into a group."},
+	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
+	{action: ChangeProtection, refusal: "Only administrators may change what protects the workspace."},
 }
 
 func find(all []permit, do Action) *permit {

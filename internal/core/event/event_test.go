@@ -85,6 +85,11 @@ var samples = []Event{
 	{ines, "console", Who{}, PeopleImported{}},
 	{ines, "console", Who{}, PasswordLinkSent{tove}},
 	{tove, "link", Who{}, PasswordChanged{}},
+	{tove, "console", Who{}, SecondFactorOn{}},
+	{tove, "console", Who{}, SecondFactorOff{tove}},
+	{ines, "console", Who{}, SecondFactorOff{tove}},
+	{ines, "console", Who{}, ProtectionChanged{[]Change{{Field: "second_factor", From: "nobody", To: "administrators"}}}},
+	{tove, "console", Who{}, BudgetSpent{"groups", 10}},
 	{tove, "api", Who{}, TokenCreated{"nightly", "2027-01-02"}},
 	{tove, "api", Who{}, TokenRevoked{"nightly"}},
 }
@@ -147,7 +152,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 43 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 47 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

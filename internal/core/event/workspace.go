@@ -17,6 +17,10 @@ func init() {
 	register[PeopleImported]()
 	register[PasswordLinkSent]()
 	register[PasswordChanged]()
+	register[SecondFactorOn]()
+	register[SecondFactorOff]()
+	register[ProtectionChanged]()
+	register[BudgetSpent]()
 	register[TokenCreated]()
 	register[TokenRevoked]()
 }
@@ -187,6 +191,51 @@ func (f PasswordLinkSent) did(Who, string) string {
 func (PasswordLinkSent) undo() Undo {
 	return cannot("The link ends by itself, and with the next password.")
 }
+
+// SecondFactorOn: somebody proves themselves by a second factor from now on.
+type SecondFactorOn struct{}
+
+func (SecondFactorOn) Kind() Kind             { return "person.factor_on" }
+func (SecondFactorOn) did(Who, string) string { return "set up a second factor" }
+func (SecondFactorOn) undo() Undo             { return can("Turn the second factor off.") }
+
+// SecondFactorOff: somebody's second factor was turned off, by themselves or by somebody else.
+type SecondFactorOff struct {
+	Of Who `json:"of"`
+}
+
+func (SecondFactorOff) Kind() Kind { return "person.factor_off" }
+func (f SecondFactorOff) did(by Who, _ string) string {
+	if f.Of == by {
+		return "turned the second factor off"
+	}
+	return "turned the second factor of " + f.Of.String() + " off"
+}
+func (SecondFactorOff) undo() Undo { return can("Set up a second factor again.") }
+
+// ProtectionChanged: what protects the workspace.
+type ProtectionChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (ProtectionChanged) Kind() Kind { return "protection.change" }
+func (f ProtectionChanged) did(Who, string) string {
+	return "changed what protects the workspace: " + told(f.Changed)
+}
+func (f ProtectionChanged) changes() []Change { return f.Changed }
+func (ProtectionChanged) undo() Undo          { return can("Set it to what it was.") }
+
+// BudgetSpent: somebody wanted to do more than anybody may in a day.
+type BudgetSpent struct {
+	Budget string `json:"budget"`
+	Most   int    `json:"most"`
+}
+
+func (BudgetSpent) Kind() Kind { return "budget.spent" }
+func (f BudgetSpent) did(Who, string) string {
+	return fmt.Sprintf("used up a day's budget of %d %s, and was refused more", f.Most, f.Budget)
+}
+func (BudgetSpent) undo() Undo { return cannot("Nothing was changed. A budget can be made larger.") }
 
 // PasswordChanged: somebody chose a password.
 type PasswordChanged struct{}

@@ -9,15 +9,17 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/people"
 )
 
 // Service is signing in.
@@ -36,6 +38,7 @@ const (
 	maxTokens     = 50 // of one person
 	maxFailures   = 8
 	failureWindow = 15 * time.Minute
+	sourceKnown   = 90 * 24 * time.Hour // after somebody signed in from it
 )
 
 // The kinds of credentials that open something.
@@ -47,16 +50,18 @@ const (
 // realTime is the time of the world: what opens something goes by it, not by a demo's.
 func realTime() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-// CheckPassword returns the active person whose address and password these are, as an
-// actor. source is where the attempt comes from: after too many wrong passwords it is left
-// alone at that address for a while, and others are not. An attempt counts before it is made,
-// so that a hundred at once are no more than one after another.
-func (s *Service) CheckPassword(ctx context.Context, source, address, password string) (workspace.Actor, error) {
+var errWrong = workspace.Fail(workspace.SignedOut, "The address or the password is wrong.")
+
+// attempt lets somebody try to sign in. source is where they come from: after too many
+// attempts that failed it is left alone at that address for a while, and others are not. An
+// attempt counts before it is made, so that a hundred at once are no more than one after
+// another. Where many sources guess at one address, or one at many addresses, those from which
+// nobody ever signed in there wait for their turn.
+func (s *Service) attempt(ctx context.Context, source, address string, try func(v *workspace.View, p store.Person) error) (workspace.Actor, error) {
 	nobody := workspace.Actor{}
-	wrongPair := workspace.Fail(workspace.SignedOut, "The address or the password is wrong.")
 	a, err := mailaddr.Parse(address)
 	if err != nil {
-		return nobody, wrongPair
+		return nobody, errWrong
 	}
 	source = network(source)
 	leave, err := s.trying.enter(ctx, source)
@@ -64,39 +69,167 @@ func (s *Service) CheckPassword(ctx context.Context, source, address, password s
 		return nobody, err
 	}
 	defer leave()
-	now := realTime()
-	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error {
-		n, last, err := c.Tx.CountSignIn(a.Key(), source, now, now.Add(-failureWindow), maxFailures)
-		if err == nil && n > maxFailures {
-			wait := failureWindow - now.Sub(last)
-			err = workspace.Later(int(wait/time.Second)+1, "There were %d wrong passwords for this address. Try again in %d minutes.", maxFailures, int(wait/time.Minute)+1)
-		}
-		return err
-	})
-	if err != nil {
+	if err := s.k.Do(ctx, nobody, func(c *workspace.Change) error { return admit(c, a.Key(), source) }); err != nil {
 		return nobody, err
 	}
-	p, err := s.k.View(ctx, nobody).Read.PersonByKey(a.Key())
+	v := s.k.View(ctx, nobody)
+	p, err := v.Read.PersonByKey(a.Key())
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nobody, err
 	}
-	if !passwordFits(p.PasswordHash, password) || !p.Active || p.External {
-		return nobody, wrongPair
+	if err := try(v, p); err != nil || !p.Active || p.External {
+		if err == nil {
+			err = errWrong
+		}
+		if p.Active && !p.External && errors.Is(err, errWrong) {
+			_ = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return warn(c, p, source) })
+		}
+		return nobody, err
 	}
-	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return c.Tx.ClearSignIns(a.Key(), source) })
+	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error {
+		return errors.Join(c.Tx.ClearSignIns(a.Key(), source), c.Tx.KnowSource(p.ID, source, realTime()))
+	})
 	return workspace.Actor{Person: p, Source: source}, err
 }
 
-// SignIn begins a session and returns its secret.
-func (s *Service) SignIn(ctx context.Context, source, address, password string) (workspace.Actor, string, error) {
-	by, err := s.CheckPassword(ctx, source, address, password)
+// When guessing slows down those whom nobody knows.
+const (
+	manySources = 5  // that failed at one address within the window
+	manyTries   = 50 // that failed from one source
+	guessTurn   = 5 * time.Second
+	sourceTurn  = 2 * time.Second
+	warnEvery   = 24 * time.Hour
+)
+
+// admit counts an attempt, or says when it can be made.
+func admit(c *workspace.Change, key, source string) error {
+	now := realTime()
+	g, err := c.Read.Guessing(key, source, now.Add(-failureWindow))
+	if err != nil {
+		return err
+	}
+	for _, t := range []struct {
+		holds bool
+		key   string
+		every time.Duration
+	}{{g.Sources >= manySources, "at " + key, guessTurn}, {g.BySource >= manyTries, "from " + source, sourceTurn}} {
+		if !t.holds || g.Known {
+			continue
+		}
+		if mine, err := c.Tx.Turn(t.key, now, t.every); err != nil {
+			return err
+		} else if !mine {
+			return workspace.Later(int(t.every/time.Second), "Many wrong passwords come in just now. Try again in %d seconds, or from where you signed in before.", int(t.every/time.Second))
+		}
+	}
+	n, last, err := c.Tx.CountSignIn(key, source, now, now.Add(-failureWindow), maxFailures)
+	if err == nil && n > maxFailures {
+		wait := failureWindow - now.Sub(last)
+		err = workspace.Later(int(wait/time.Second)+1, "There were %d wrong passwords for this address. Try again in %d minutes.", maxFailures, int(wait/time.Minute)+1)
+	}
+	return err
+}
+
+// warn tells somebody at whose account many sources guess, once a day.
+func warn(c *workspace.Change, p store.Person, source string) error {
+	g, err := c.Read.Guessing(p.AddrKey, source, realTime().Add(-failureWindow))
+	if err != nil || g.Sources < manySources {
+		return err
+	}
+	if mine, err := c.Tx.Turn("told "+p.AddrKey, realTime(), warnEvery); err != nil || !mine {
+		return err
+	}
+	lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
+	return c.Send(nil, []string{p.Address}, c.Letter(workspace.LetterGuessing, lang, "/me/password", map[string]string{"person": p.Name, "address": p.Address, "count": fmt.Sprint(g.Sources)}))
+}
+
+// checkPassword returns the active person whose address and password these are, as an actor.
+func (s *Service) checkPassword(ctx context.Context, source, address, password string) (workspace.Actor, error) {
+	return s.attempt(ctx, source, address, func(_ *workspace.View, p store.Person) error {
+		if !passwordFits(p.PasswordHash, password) {
+			return errWrong
+		}
+		return nil
+	})
+}
+
+// SignIn begins a session and returns its secret. Who has a second factor gives its code, or
+// a recovery code, too.
+func (s *Service) SignIn(ctx context.Context, source string, in api.SignIn) (workspace.Actor, string, error) {
+	by, err := s.attempt(ctx, source, in.Address, func(v *workspace.View, p store.Person) error {
+		if !passwordFits(p.PasswordHash, in.Password) || !p.Active || p.External {
+			return errWrong
+		}
+		return s.checkCode(ctx, v, p, in.Code)
+	})
 	if err != nil {
 		return by, "", err
 	}
 	secret, c := newCredential(Session, by.Person.ID, "", SessionLasts)
 	by.Credential = c.ID
+	if by, err = s.limits(ctx, by, false); err != nil {
+		return by, "", err
+	}
 	err = s.k.Do(ctx, by, func(change *workspace.Change) error { return change.Tx.AddCredential(c) })
 	return by, secret, err
+}
+
+// SignInToSend returns who may send mail with a password: one that was made for a mail
+// program, or, for who has no second factor and needs none, their own.
+func (s *Service) SignInToSend(ctx context.Context, source, address, password string) (workspace.Actor, error) {
+	var credential store.Credential
+	by, err := s.attempt(ctx, source, address, func(v *workspace.View, p store.Person) error {
+		hash := sha256.Sum256([]byte(strings.ReplaceAll(password, " ", "")))
+		c, of, err := v.Read.CredentialByHash(hash[:])
+		switch {
+		case err == nil && c.Kind == Token && of.ID == p.ID && access.ReadScopes(c.Scopes).Cover(access.ScopeSend) && realTime().Before(c.ExpiresAt):
+			credential = c
+			return nil
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			return err
+		case !passwordFits(p.PasswordHash, password):
+			return errWrong
+		}
+		f, err := v.Read.SecondFactor(p.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		protection, _, no := v.Protection()
+		if no != nil {
+			return no
+		}
+		if f.ConfirmedAt != nil || protection.Demands(p.WorkspaceRole) {
+			return errWrong // it would be a way round the second factor
+		}
+		return nil
+	})
+	by.Credential = credential.ID
+	if err == nil && credential.ID != uuid.Nil {
+		err = s.used(ctx, credential)
+	}
+	return by, err
+}
+
+// StillIn reports whether somebody who signed in to send mail still may: until their password
+// is another, or what they signed in with has ended.
+func (s *Service) StillIn(ctx context.Context, by workspace.Actor) (bool, error) {
+	v := s.k.View(ctx, workspace.Actor{})
+	p, err := v.Read.PersonByKey(by.Person.AddrKey)
+	if err != nil || !p.Active || p.ID != by.Person.ID {
+		return false, ignoreMissing(err)
+	}
+	if by.Credential == uuid.Nil {
+		return p.PasswordHash == by.Person.PasswordHash, nil
+	}
+	c, err := v.Read.Credential(Token, p.ID, by.Credential)
+	return err == nil && realTime().Before(c.ExpiresAt), ignoreMissing(err)
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return err
 }
 
 func newCredential(kind string, person uuid.UUID, name string, lasts time.Duration) (string, store.Credential) {
@@ -115,7 +248,47 @@ func (s *Service) Authenticate(ctx context.Context, kind, secret string) (worksp
 	if errors.Is(err, store.ErrNotFound) || err == nil && (c.Kind != kind || !p.Active || realTime().After(c.ExpiresAt)) {
 		return workspace.Actor{}, workspace.Fail(workspace.SignedOut, "Your %s has ended or was never valid. Sign in again.", kind)
 	}
-	return workspace.Actor{Person: p, Credential: c.ID}, err
+	if err != nil {
+		return workspace.Actor{}, err
+	}
+	by := workspace.Actor{Person: p, Credential: c.ID}
+	if kind == Token {
+		by.Scopes = access.ReadScopes(c.Scopes)
+		if by.Scopes == nil {
+			by.Scopes = access.Scopes{}
+		}
+		if err := s.used(ctx, c); err != nil {
+			return by, err
+		}
+	}
+	return s.limits(ctx, by, c.SecondFactor)
+}
+
+// limits says on an actor what they lack: a second factor that the workspace demands.
+func (s *Service) limits(ctx context.Context, by workspace.Actor, has bool) (workspace.Actor, error) {
+	if has {
+		return by, nil
+	}
+	v := s.k.View(ctx, workspace.Actor{})
+	p, err := v.ShownProtection()
+	if err != nil || !p.Demands(by.Person.WorkspaceRole) {
+		return by, err
+	}
+	f, err := v.Read.SecondFactor(by.Person.ID)
+	by.LacksFactor = f.ConfirmedAt == nil
+	return by, ignoreMissing(err)
+}
+
+// usedEvery is how exactly it is known when a token was last used.
+const usedEvery = 10 * time.Minute
+
+// used notes that a token was used.
+func (s *Service) used(ctx context.Context, c store.Credential) error {
+	now := realTime()
+	if c.LastUsedAt != nil && now.Sub(*c.LastUsedAt) < usedEvery {
+		return nil
+	}
+	return s.k.Do(ctx, workspace.Actor{}, func(change *workspace.Change) error { return change.Tx.UseCredential(c.ID, now) })
 }
 
 // SignOut ends the actor's session; a token stays until it is revoked.
@@ -134,94 +307,7 @@ func (s *Service) SignOut(ctx context.Context, by workspace.Actor) error {
 func (s *Service) ForgetExpired(ctx context.Context) error {
 	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 		now := realTime()
-		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)), c.Tx.DeleteSignIns(now.Add(-failureWindow)))
-	})
-}
-
-// Tokens lists the actor's own tokens, newest first.
-func (s *Service) Tokens(ctx context.Context, by workspace.Actor, cursor string, limit int) (api.Page[api.Token], error) {
-	none := api.Page[api.Token]{}
-	if err := by.SignedIn(); err != nil {
-		return none, err
-	}
-	v := s.k.View(ctx, by)
-	after, err := v.Cursor(cursor, "tokens", by.Person.ID)
-	if err != nil {
-		return none, err
-	}
-	p, err := v.Read.Tokens(by.Person.ID, after, limit)
-	return workspace.Page(p, func(c store.Credential) api.Token { return shapeToken(v, c) }), err
-}
-
-func shapeToken(v *workspace.View, c store.Credential) api.Token {
-	return api.Token{ID: c.ID.String(), Name: c.Name, CreatedAt: v.In(c.CreatedAt), ExpiresAt: v.In(c.ExpiresAt)}
-}
-
-// CreateToken makes a token for the actor. A repeat of the request is answered without its
-// secret, which is not kept.
-func (s *Service) CreateToken(ctx context.Context, by workspace.Actor, n api.NewToken) (api.Token, error) {
-	if err := by.SignedIn(); err != nil {
-		return api.Token{}, err
-	}
-	if n.Days == 0 {
-		n.Days = tokenDays
-	}
-	secret, cred := newCredential(Token, by.Person.ID, n.Name, time.Duration(n.Days)*24*time.Hour)
-	var out api.Token
-	err := workspace.Once(ctx, s.k, by, n, &out, func(c *workspace.Change) error {
-		e, err := c.Expiry()
-		if err != nil {
-			return err
-		}
-		p, err := c.Tx.LockPerson(c.By.Person.ID) // of two at once, one counts what the other made
-		if err != nil {
-			return err
-		}
-		c.By.Person = p
-		if err := c.By.SignedIn(); err != nil {
-			return err
-		}
-		have, err := c.Read.CountCredentials(Token, p.ID, time.Time{})
-		if err != nil {
-			return err
-		}
-		if have >= maxTokens {
-			return workspace.Fail(workspace.Conflict, "You have %d tokens, which is the most. Revoke one first.", have)
-		}
-		out = shapeToken(&c.View, cred)
-		c.Says(fmt.Sprintf("A token %q, good until %s.", n.Name, workspace.DateIn("en", cred.ExpiresAt.In(e.Policy.Zone))))
-		if err := c.Tx.AddCredential(cred); err != nil {
-			return err
-		}
-		return c.Record(event.TokenCreated{Name: n.Name, Until: e.Date(cred.ExpiresAt)}, nil)
-	})
-	if err == nil && out.ID == cred.ID.String() {
-		out.Secret = secret
-	}
-	return out, err
-}
-
-// RevokeToken ends one of the actor's tokens.
-func (s *Service) RevokeToken(ctx context.Context, by workspace.Actor, id string) error {
-	if err := by.SignedIn(); err != nil {
-		return err
-	}
-	none := workspace.Fail(workspace.NotFound, "You have no token %q.", workspace.Cut(id, 50))
-	u, err := uuid.Parse(id)
-	if err != nil {
-		return none
-	}
-	return s.k.Do(ctx, by, func(c *workspace.Change) error {
-		t, err := c.Read.Credential(Token, c.By.Person.ID, u)
-		if err == nil {
-			err = c.Tx.DeleteCredential(Token, c.By.Person.ID, u)
-		}
-		if errors.Is(err, store.ErrNotFound) {
-			return none
-		} else if err != nil {
-			return err
-		}
-		c.Says(fmt.Sprintf("The token %q can't be used any more.", t.Name))
-		return c.Record(event.TokenRevoked{Name: t.Name}, nil)
+		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)),
+			c.Tx.DeleteSignIns(now.Add(-failureWindow)), c.Tx.ForgetSources(now.Add(-sourceKnown)), c.Tx.ForgetSpent(c.Now().AddDate(0, 0, -7)))
 	})
 }

@@ -15,29 +15,29 @@ import (
 
 func TestSignIn(t *testing.T) {
 	l := k.Fresh(t, "sign_in")
-	if _, _, err := l.Account.SignIn(ctx, "192.0.2.1", strings.ToUpper(kit.Member), kit.Password); err != nil {
+	if _, _, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: strings.ToUpper(kit.Member), Password: kit.Password}); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range [][2]string{{kit.Member, "wrong"}, {"nobody@merrowline.example", kit.Password}, {"no address", "x"}, {kit.Left, kit.Password}, {kit.Member, ""}} {
-		_, _, err := l.Account.SignIn(ctx, "192.0.2.1", c[0], c[1])
+		_, _, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: c[0], Password: c[1]})
 		if kind, says := kit.KindOf(t, err); kind != workspace.SignedOut || says != "The address or the password is wrong." {
 			t.Errorf("%v: %d, %s", c, kind, says)
 		}
 	}
 	for range 10 {
-		_, _, _ = l.Account.SignIn(ctx, "192.0.2.1", kit.Colleague, "wrong")
+		_, _, _ = l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Colleague, Password: "wrong"})
 	}
-	_, _, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Colleague, kit.Password)
+	_, _, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Colleague, Password: kit.Password})
 	if kind, says := kit.KindOf(t, err); kind != workspace.Throttled || !strings.Contains(says, "Try again in 15 minutes") {
 		t.Errorf("after ten wrong ones: %d, %s", kind, says)
 	}
-	if _, _, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Owner, kit.Password); err != nil {
+	if _, _, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Owner, Password: kit.Password}); err != nil {
 		t.Errorf("somebody else meanwhile: %v", err)
 	}
 }
 
 func TestCredentialsEnd(t *testing.T) {
-	a, secret, err := k.Account.SignIn(ctx, "192.0.2.1", kit.Member, kit.Password)
+	a, secret, err := k.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func TestSetUp(t *testing.T) {
 	if err := set.SetUp(ctx, []string{kit.Domain}, ines, "Ines Skerry", kit.Password); err == nil {
 		t.Error("set up twice")
 	}
-	if a, _, err := set.SignIn(ctx, "192.0.2.1", kit.Administrator, kit.Password); err != nil || !a.Administers() {
+	if a, _, err := set.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Administrator, Password: kit.Password}); err != nil || !a.Administers() {
 		t.Errorf("%+v, %v", a.Person, err)
 	}
 }
@@ -118,7 +118,7 @@ func TestWrongPasswordsShutOutTheirSource(t *testing.T) {
 	right := make(chan error, 16)
 	for range cap(right) {
 		go func() {
-			_, _, err := l.Account.SignIn(ctx, good, kit.Owner, kit.Password)
+			_, _, err := l.Account.SignIn(ctx, good, api.SignIn{Address: kit.Owner, Password: kit.Password})
 			right <- err
 		}()
 	}
@@ -130,12 +130,12 @@ func TestWrongPasswordsShutOutTheirSource(t *testing.T) {
 	tried := make(chan error, 200)
 	for i := range cap(tried) {
 		go func() {
-			_, _, err := l.Account.SignIn(ctx, bad, kit.Member, fmt.Sprintf("guess %d", i))
+			_, _, err := l.Account.SignIn(ctx, bad, api.SignIn{Address: kit.Member, Password: fmt.Sprintf("guess %d", i)})
 			tried <- err
 		}()
 	}
 	for range 5 {
-		if _, _, err := l.Account.SignIn(ctx, good, kit.Member, kit.Password); err != nil {
+		if _, _, err := l.Account.SignIn(ctx, good, api.SignIn{Address: kit.Member, Password: kit.Password}); err != nil {
 			t.Errorf("who they are, meanwhile: %v", err)
 		}
 	}
@@ -153,24 +153,24 @@ func TestWrongPasswordsShutOutTheirSource(t *testing.T) {
 		t.Errorf("%d of 200 guesses at once were tried", wrong)
 	}
 	for wrong < 8 { // the rest were turned away before they counted
-		if _, _, err := l.Account.SignIn(ctx, bad, kit.Member, "guess"); err == nil {
+		if _, _, err := l.Account.SignIn(ctx, bad, api.SignIn{Address: kit.Member, Password: "guess"}); err == nil {
 			t.Fatal("guessed")
 		}
 		wrong++
 	}
-	if _, _, err := l.Account.SignIn(ctx, bad, kit.Member, kit.Password); !workspace.IsKind(err, workspace.Throttled) {
+	if _, _, err := l.Account.SignIn(ctx, bad, api.SignIn{Address: kit.Member, Password: kit.Password}); !workspace.IsKind(err, workspace.Throttled) {
 		t.Errorf("the source goes on: %v", err)
 	}
-	if _, _, err := l.Account.SignIn(ctx, bad, kit.Owner, kit.Password); err != nil {
+	if _, _, err := l.Account.SignIn(ctx, bad, api.SignIn{Address: kit.Owner, Password: kit.Password}); err != nil {
 		t.Errorf("somebody else from there, as in one office: %v", err)
 	}
 	for i := range 8 { // of IPv6 a source is a network
-		_, _, _ = l.Account.SignIn(ctx, fmt.Sprintf("2001:db8::%d", i), kit.Colleague, "guess")
+		_, _, _ = l.Account.SignIn(ctx, fmt.Sprintf("2001:db8::%d", i), api.SignIn{Address: kit.Colleague, Password: "guess"})
 	}
-	if _, _, err := l.Account.SignIn(ctx, "2001:db8::ffff:3", kit.Colleague, kit.Password); !workspace.IsKind(err, workspace.Throttled) {
+	if _, _, err := l.Account.SignIn(ctx, "2001:db8::ffff:3", api.SignIn{Address: kit.Colleague, Password: kit.Password}); !workspace.IsKind(err, workspace.Throttled) {
 		t.Errorf("another address of the same place: %v", err)
 	}
-	if _, _, err := l.Account.SignIn(ctx, "2001:db8:0:1::1", kit.Colleague, kit.Password); err != nil {
+	if _, _, err := l.Account.SignIn(ctx, "2001:db8:0:1::1", api.SignIn{Address: kit.Colleague, Password: kit.Password}); err != nil {
 		t.Errorf("another place: %v", err)
 	}
 	if err := l.Account.ForgetExpired(ctx); err != nil {

@@ -77,8 +77,8 @@ const (
 // learns who has an account.
 const asking = 100 * time.Millisecond
 
-// checkPassword returns what is wrong with a password that p chooses.
-func checkPassword(p store.Person, chosen string) error {
+// checkChosen returns what is wrong with a password that p chooses.
+func checkChosen(p store.Person, chosen string) error {
 	local, _, _ := strings.Cut(p.AddrKey, "@")
 	if err := password.Check(chosen, p.AddrKey, local, p.Name); err != nil {
 		return workspace.Wrong("password", nil, "%s", workspace.Words(err))
@@ -194,7 +194,7 @@ func (s *Service) Choose(ctx context.Context, by workspace.Actor, secret, chosen
 	if err != nil {
 		return err
 	}
-	if err := checkPassword(p, chosen); err != nil {
+	if err := checkChosen(p, chosen); err != nil {
 		return err
 	}
 	hash := HashPassword(chosen)
@@ -215,19 +215,19 @@ func (s *Service) Choose(ctx context.Context, by workspace.Actor, secret, chosen
 	})
 }
 
-// ChangePassword changes the actor's own password. Their other sessions end; their
-// tokens stay.
+// ChangePassword changes the actor's own password. Their other sessions end, and their
+// tokens, where they don't want to keep them.
 func (s *Service) ChangePassword(ctx context.Context, by workspace.Actor, change api.PasswordChange) error {
-	if err := by.SignedIn(); err != nil {
+	if err := by.Here(); err != nil {
 		return err
 	}
-	if _, err := s.CheckPassword(ctx, by.Source, by.Person.Address, change.Current); err != nil {
+	if _, err := s.checkPassword(ctx, by.Source, by.Person.Address, change.Current); err != nil {
 		if workspace.IsKind(err, workspace.SignedOut) {
 			return workspace.Wrong("current", nil, "This is not your password.")
 		}
 		return err
 	}
-	if err := checkPassword(by.Person, change.Password); err != nil {
+	if err := checkChosen(by.Person, change.Password); err != nil {
 		return err
 	}
 	hash := HashPassword(change.Password)
@@ -235,7 +235,11 @@ func (s *Service) ChangePassword(ctx context.Context, by workspace.Actor, change
 		if _, err := c.Tx.LockPerson(c.By.Person.ID); err != nil {
 			return err
 		}
-		for _, kind := range []string{Session, store.PasswordLink} {
+		ends := []string{Session, store.PasswordLink}
+		if !change.KeepTokens {
+			ends = append(ends, Token)
+		}
+		for _, kind := range ends {
 			if err := c.Tx.EndOtherCredentials(kind, c.By.Person.ID, c.By.Credential); err != nil {
 				return err
 			}

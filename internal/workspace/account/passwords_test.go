@@ -64,7 +64,7 @@ func TestSomebodyNewChoosesAPassword(t *testing.T) {
 	if err := l.Account.Choose(ctx, workspace.Actor{}, secret, chosen); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", who, chosen); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", who, chosen); err != nil {
 		t.Errorf("the password that was chosen: %v", err)
 	}
 	if kind, _ := kit.KindOf(t, l.Account.Choose(ctx, workspace.Actor{}, secret, chosen+"s")); kind != workspace.NotFound {
@@ -109,14 +109,14 @@ func TestAForgottenPassword(t *testing.T) {
 	if len(mailed) != 3 {
 		t.Fatalf("%d links were mailed for five wishes", len(mailed))
 	}
-	_, session, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Member, kit.Password)
+	_, session, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 8 {
-		_, _, _ = l.Account.SignIn(ctx, "192.0.2.1", kit.Member, "wrong again and again")
+		_, _, _ = l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: "wrong again and again"})
 	}
-	if kind, _ := kit.KindOf(t, kit.Last(l.Account.CheckPassword(ctx, "192.0.2.1", kit.Member, kit.Password))); kind != workspace.Throttled {
+	if kind, _ := kit.KindOf(t, kit.Last(l.Account.SignInToSend(ctx, "192.0.2.1", kit.Member, kit.Password))); kind != workspace.Throttled {
 		t.Error("wrong passwords are not counted")
 	}
 	var all sync.WaitGroup
@@ -133,7 +133,7 @@ func TestAForgottenPassword(t *testing.T) {
 			t.Fatalf("three at once: %v", errs)
 		}
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Member, fmt.Sprintf("%s %d", chosen, won)); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Member, fmt.Sprintf("%s %d", chosen, won)); err != nil {
 		t.Errorf("the password of who won: %v", err)
 	}
 	if _, err := l.Account.Authenticate(ctx, store.SessionCredential, session); err == nil {
@@ -166,11 +166,11 @@ func TestALinkOfWhoHasLeft(t *testing.T) {
 
 func TestOnesOwnPassword(t *testing.T) {
 	l, _ := k.Hands(t, "ownpassword")
-	here, _, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Member, kit.Password)
+	here, _, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, elsewhere, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Member, kit.Password)
+	_, elsewhere, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,17 +189,26 @@ func TestOnesOwnPassword(t *testing.T) {
 	if err := l.Account.ChangePassword(ctx, here, api.PasswordChange{Current: kit.Password, Password: chosen}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Member, kit.Password); err == nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Member, kit.Password); err == nil {
 		t.Error("the old password is still good")
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Member, chosen); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Member, chosen); err != nil {
 		t.Error(err)
 	}
 	if _, err := l.Account.Authenticate(ctx, store.SessionCredential, elsewhere); err == nil {
 		t.Error("another session goes on")
 	}
+	if _, err := l.Account.Authenticate(ctx, store.TokenCredential, token.Secret); err == nil {
+		t.Error("a token goes on, though nobody said so")
+	}
+	if token, err = l.Account.CreateToken(ctx, here, api.NewToken{Name: "script"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Account.ChangePassword(ctx, here, api.PasswordChange{Current: chosen, Password: chosen + " again", KeepTokens: true}); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := l.Account.Authenticate(ctx, store.TokenCredential, token.Secret); err != nil {
-		t.Errorf("a token of a script ended: %v", err)
+		t.Errorf("a token that was to be kept ended: %v", err)
 	}
 }
 
@@ -227,7 +236,7 @@ func TestAnImportMailsLinks(t *testing.T) {
 func TestDepartureEndsCredentials(t *testing.T) {
 	l, ines := k.Hands(t, "departure_ends")
 	petra := l.Actor(t, kit.Colleague)
-	_, session, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Colleague, kit.Password)
+	_, session, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Colleague, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +282,7 @@ func TestDepartureEndsCredentials(t *testing.T) {
 	if _, err := l.Account.Authenticate(ctx, store.SessionCredential, secret); err == nil {
 		t.Error("a session that was made as they left is good when they return")
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Colleague, kit.Password); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Colleague, kit.Password); err != nil {
 		t.Errorf("after the return: %v", err)
 	}
 }

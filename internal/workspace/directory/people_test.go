@@ -88,7 +88,7 @@ func TestDepartureHandsOver(t *testing.T) {
 	l, ines := k.Hands(t, "departure")
 	alone := l.Make(t, "Alone", func(n *api.NewGroup) { n.Description = "What only Oda does" })
 	shared := l.Make(t, "Shared", func(n *api.NewGroup) { n.Owners = append(n.Owners, kit.Colleague) })
-	_, token, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Owner, kit.Password)
+	_, token, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Owner, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +184,7 @@ func TestPeopleAreImported(t *testing.T) {
 	if p.Attributes["locality"] != "North Ness" || p.Name != "Hand 0" {
 		t.Errorf("%+v", p)
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Left, kit.Password); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Left, kit.Password); err != nil {
 		t.Errorf("the password of who returned was lost: %v", err)
 	}
 	h, _ := l.History.List(ctx, ines, "", "", 5)
@@ -242,7 +242,7 @@ func TestManyDepartAtOnce(t *testing.T) {
 	if err != nil || before.Members < 3 {
 		t.Fatalf("%+v, %v", before, err)
 	}
-	_, secret, err := l.Account.SignIn(ctx, "192.0.2.1", kit.Member, kit.Password)
+	_, secret, err := l.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -291,7 +291,7 @@ func TestManyDepartAtOnce(t *testing.T) {
 			t.Errorf("%s finds %d people, %v", q, len(found.Items), err)
 		}
 	}
-	if _, err := l.Account.CheckPassword(ctx, "192.0.2.1", kit.Owner, kit.Password); err != nil {
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Owner, kit.Password); err != nil {
 		t.Errorf("who was renamed can't sign in: %v", err)
 	}
 }

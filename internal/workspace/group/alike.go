@@ -112,7 +112,7 @@ func (f *finder) byName(q api.LookAlikeRequest) error {
 		}
 	}
 	for id, n := range f.share {
-		if g := f.groups[id]; 100*n >= mostly*(g.Owners+g.Moderators+g.Members) {
+		if g, ok := f.groups[id]; ok && f.v.May(access.SeePeople, &g) && 100*n >= mostly*(g.Owners+g.Moderators+g.Members) {
 			f.add(id, "people")
 		}
 	}

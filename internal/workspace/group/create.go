@@ -143,7 +143,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	}
 	naming.CheckTraits(&p, n.Traits)
 	if n.Rule != "" {
-		if d.rule, err = rule.Parse(n.Rule); err != nil {
+		if d.rule, err = rules.Parse(v, n.Rule); err != nil {
 			p.Add("rule", workspace.Cut(n.Rule, 200), "%s", workspace.Words(err))
 		}
 	}
@@ -240,6 +240,9 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 		return err
 	}
 	problems = append(slices.Clone(problems), member.RefusedAsProblems(results, d.owners)...)
+	if err := c.Spend(workspace.SpendGroups, 1); err != nil {
+		return err
+	}
 	if c.Previewing() {
 		return d.tell(c, results, problems)
 	}

@@ -165,7 +165,7 @@ func (s *Service) Requests(ctx context.Context, by workspace.Actor, ref string, 
 	who, err := v.Read.PeopleByID(personIDs)
 	return workspace.Page(page, func(r store.Request) api.Request {
 		g, p := groups[r.GroupID], who[r.PersonID]
-		f := people.Fields(p)
+		f := v.Sees(people.Fields(p), false)
 		about := slices.DeleteFunc([]string{f["title"], f["department"], f["locality"]}, func(s string) bool { return s == "" })
 		return api.Request{ID: r.ID.String(), Kind: r.Kind, Group: api.Name{Name: g.Name, Address: g.Address}, Person: api.Name{Name: p.Name, Address: p.Address},
 			About: strings.Join(about, ", "), Note: r.Note, State: r.State, MadeAt: v.In(r.MadeAt), DecidedBy: r.DecidedBy, DecidedAt: v.InPtr(r.DecidedAt), Reason: r.Reason}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -70,6 +71,19 @@ func invite(c *workspace.Change, g *workspace.Locked, results []Result, _ Entran
 		}
 		keys, who, affected = append(keys, key), append(who, r.who()), append(affected, did)
 		r.Outcome = "invited"
+	}
+	domains, err := c.Domains()
+	if err != nil {
+		return err
+	}
+	outsiders := 0
+	for _, key := range keys {
+		if _, domain, _ := strings.Cut(key, "@"); !slices.Contains(domains, domain) {
+			outsiders++
+		}
+	}
+	if err := c.Spend(workspace.SpendOutsiders, outsiders); err != nil {
+		return err
 	}
 	if len(rows) == 0 || c.Previewing() {
 		return nil

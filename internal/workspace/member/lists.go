@@ -192,6 +192,9 @@ func (r reach) people(v *workspace.View, groups []uuid.UUID, asOf store.AsOf) ([
 }
 
 func everyone(v *workspace.View, field string, l api.PeopleList) ([]Entry, error) {
+	if err := v.By.Allow(access.AddEverybody); err != nil {
+		return nil, err
+	}
 	var all []Entry
 	err := v.Read.EachPersonFacts(func(f store.PersonFacts) error {
 		all = append(all, Entry{Line: len(all) + 1, Field: field, Given: f.Address, Role: l.Role,

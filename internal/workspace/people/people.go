@@ -58,17 +58,21 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 	if l.Lacks != "" && !slices.Contains(rule.FieldNames(), l.Lacks) {
 		return none, workspace.Wrong("lacks", l.Lacks, "The directory has no field %q: choose one of %s.", l.Lacks, strings.Join(rule.FieldNames(), ", "))
 	}
+	if l.Lacks != "" && !v.SeesAttribute(l.Lacks) {
+		return none, workspace.Fail(workspace.NotAllowed, "Colleagues don't see the %s of each other, so you can't ask who lacks it.", l.Lacks)
+	}
+	of := func(p store.Person) api.Person { return Shape(v, p) }
 	if l.Sort == "match" {
 		found, err := v.Read.TypeAhead(l.Q, l.Limit)
-		return workspace.Page(store.Page[store.Person]{Items: found, Total: -1}, Shape), err
+		return workspace.Page(store.Page[store.Person]{Items: found, Total: -1}, of), err
 	}
 	p, err := v.Read.People(q)
-	return workspace.Page(p, Shape), err
+	return workspace.Page(p, of), err
 }
 
-// Shape is a person as the interface shows them.
-func Shape(p store.Person) api.Person {
-	return api.Person{ID: p.ID.String(), Address: p.Address, Name: p.Name, Active: p.Active, External: p.External, Attributes: Fields(p), WorkspaceRole: p.WorkspaceRole, Version: p.Version}
+// Shape is a person as the interface shows them to the actor.
+func Shape(v *workspace.View, p store.Person) api.Person {
+	return api.Person{ID: p.ID.String(), Address: p.Address, Name: p.Name, Active: p.Active, External: p.External, Attributes: v.Sees(Fields(p), p.ID == v.By.Person.ID), WorkspaceRole: p.WorkspaceRole, Version: p.Version}
 }
 
 // Fields returns what the directory has of a person.
@@ -120,7 +124,7 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 
 // Details shapes a person with their groups.
 func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
-	out := api.PersonDetails{Person: Shape(p), SignsIn: p.PasswordHash != "" && v.By.Allow(access.ChangeDirectory) == nil, CreatedAt: v.In(p.CreatedAt), DepartedAt: v.InPtr(p.DepartedAt),
+	out := api.PersonDetails{Person: Shape(v, p), SignsIn: p.PasswordHash != "" && v.By.Allow(access.ChangeDirectory) == nil, CreatedAt: v.In(p.CreatedAt), DepartedAt: v.InPtr(p.DepartedAt),
 		Groups: []api.PersonGroup{}, May: []string{}}
 	for _, do := range []access.Action{access.ChangeDirectory, access.ReadWorkspaceHistory} {
 		if v.By.Allow(do) == nil {

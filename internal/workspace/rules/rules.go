@@ -76,7 +76,7 @@ func shapeOf(v *workspace.View, g *store.Group) (api.Rule, error) {
 // Set puts a rule of membership in force. It is refused where more people would go than
 // the guard allows, unless that is confirmed. It reads everybody: a declared full review.
 func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api.NewRule, version int) (api.Rule, error) {
-	r, err := rule.Parse(n.Expression)
+	r, err := Parse(s.k.View(ctx, by), n.Expression)
 	if err != nil {
 		return api.Rule{}, unreadable(by, n.Expression, err)
 	}
@@ -172,6 +172,21 @@ func unreadable(by workspace.Actor, expression string, err error) error {
 	return by.Looked()
 }
 
+// Parse reads a rule of the actor's: it may ask about what they see of others, since who it
+// takes tells what they have. The error is a *[fault.Fault].
+func Parse(v *workspace.View, expression string) (*rule.Rule, error) {
+	r, err := rule.Parse(expression)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range r.Attributes() {
+		if a.Field != "" && !v.SeesAttribute(a.Field) {
+			return nil, &fault.Fault{Field: "expression", Given: a.Path, Says: fmt.Sprintf("Colleagues don't see the %s of each other, so a rule of yours can't ask about it", a.Label), Mend: "Ask an administrator to set this rule."}
+		}
+	}
+	return r, nil
+}
+
 // Match says whom a rule would take in a group that is yet to be made: who matches, who
 // misses by one comparison, and who lacks the attributes it needs.
 func (s *Service) Match(ctx context.Context, by workspace.Actor, q api.RuleQuestion) (*api.Preview, error) {
@@ -180,7 +195,7 @@ func (s *Service) Match(ctx context.Context, by workspace.Actor, q api.RuleQuest
 	if err := naming.AllowCreate(v, access.CreateGroup); err != nil {
 		return nil, err
 	}
-	r, err := rule.Parse(q.Expression)
+	r, err := Parse(v, q.Expression)
 	if err != nil {
 		if err = unreadable(by, q.Expression, err); workspace.Previewed(err) {
 			err = nil
@@ -371,7 +386,7 @@ func (s *Service) Explain(ctx context.Context, by workspace.Actor, q api.RuleQue
 			q.Expression = kept.Expression
 		}
 	}
-	r, err := rule.Parse(q.Expression)
+	r, err := Parse(v, q.Expression)
 	if err != nil {
 		return none, unreadable(by, q.Expression, err)
 	}
@@ -426,8 +441,9 @@ func (s *Service) Complete(ctx context.Context, by workspace.Actor, text string,
 		}
 		out.Choices = append(out.Choices, api.RuleChoice{Text: c, About: about})
 	}
-	if field := labels[e.Attribute].Field; e.What == "value" && field != "" {
-		values, err := s.k.View(ctx, by).Read.AttributeValues(field, e.Begun, 20)
+	v := s.k.View(ctx, by)
+	if field := labels[e.Attribute].Field; e.What == "value" && field != "" && v.SeesAttribute(field) {
+		values, err := v.Read.AttributeValues(field, e.Begun, 20)
 		if err != nil {
 			return out, err
 		}

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE credentials ADD COLUMN scopes VARCHAR(100) NOT NULL DEFAULT '', ADD COLUMN last_used_at DATETIME(6) NULL;

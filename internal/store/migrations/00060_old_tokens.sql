@@ -1,0 +1,2 @@
+-- +goose Up
+UPDATE credentials SET scopes = 'everything' WHERE kind = 'token';

@@ -1,0 +1,105 @@
+// Package protection is what protects the workspace from its own people and their programs:
+// who has to have a second factor, what colleagues see of each other, and how much somebody
+// may do in a day.
+package protection
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// Service is protection.
+type Service struct{ k *workspace.Kernel }
+
+// New returns the service of a workspace.
+func New(k *workspace.Kernel) *Service { return &Service{k} }
+
+func shape(p workspace.Protection, version int) api.Protection {
+	return api.Protection{SecondFactor: p.SecondFactor, Shown: append([]string{}, p.Shown...), Known: rule.FieldNames(), Version: version,
+		Groups: p.Budgets[workspace.SpendGroups], Outsiders: p.Budgets[workspace.SpendOutsiders], Letters: p.Budgets[workspace.SpendLetters]}
+}
+
+// Read returns what protects the workspace.
+func (s *Service) Read(ctx context.Context, by workspace.Actor) (api.Protection, error) {
+	if err := by.Allow(access.ReadProtection); err != nil {
+		return api.Protection{}, err
+	}
+	p, version, err := s.k.View(ctx, by).Protection()
+	return shape(p, version), err
+}
+
+// Set changes what protects the workspace.
+func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection, version int) (api.Protection, error) {
+	if err := by.Allow(access.ChangeProtection); err != nil {
+		return api.Protection{}, err
+	}
+	var bad workspace.Problems
+	bad.OneOf("second_factor", n.SecondFactor, workspace.FactorNobody, workspace.FactorAdministrators, workspace.FactorEverybody)
+	for _, a := range n.Shown {
+		bad.OneOf("shown_attributes", a, rule.FieldNames()...)
+	}
+	if err := bad.Err(); err != nil {
+		return api.Protection{}, err
+	}
+	slices.Sort(n.Shown)
+	next := workspace.Protection{SecondFactor: n.SecondFactor, Shown: slices.Compact(n.Shown),
+		Budgets: map[string]int{workspace.SpendGroups: n.Groups, workspace.SpendOutsiders: n.Outsiders, workspace.SpendLetters: n.Letters}}
+	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
+		before := workspace.DefaultProtection()
+		current, err := c.Tx.LockSetting(workspace.ProtectionSetting, &before)
+		if err != nil {
+			return err
+		}
+		if err := c.Allow(access.ChangeProtection); err != nil {
+			return err
+		}
+		if version > 0 && version != current+1 {
+			return workspace.Fail(workspace.Stale, "Somebody changed what protects the workspace since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
+		}
+		n = shape(next, current+2)
+		changes := differences(shape(before, 0), n)
+		for _, x := range changes {
+			c.Effect(api.Effect{Field: x.Field, From: x.From, To: x.To})
+		}
+		c.Says(says(changes))
+		if err := c.Tx.SaveSetting(workspace.ProtectionSetting, next, current+1); err != nil || len(changes) == 0 {
+			return err
+		}
+		return c.Record(event.ProtectionChanged{Changed: changes}, nil)
+	})
+	return n, err
+}
+
+func says(changes []event.Change) string {
+	if len(changes) == 0 {
+		return "Nothing changes."
+	}
+	for _, x := range changes {
+		if x.Field == "second_factor" && x.To != workspace.FactorNobody {
+			return "Whoever has to have a second factor and has none can do nothing else before they have set one up."
+		}
+	}
+	return workspace.Number(len(changes), "setting") + " changed."
+}
+
+func differences(before, after api.Protection) (out []event.Change) {
+	add := func(field string, from, to any) {
+		if f, t := fmt.Sprint(from), fmt.Sprint(to); f != t {
+			out = append(out, event.Change{Field: field, From: f, To: t})
+		}
+	}
+	add("second_factor", before.SecondFactor, after.SecondFactor)
+	add("shown_attributes", strings.Join(before.Shown, ", "), strings.Join(after.Shown, ", "))
+	add("groups_a_day", before.Groups, after.Groups)
+	add("outsiders_a_day", before.Outsiders, after.Outsiders)
+	add("letters_a_day", before.Letters, after.Letters)
+	return out
+}
