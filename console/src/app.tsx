@@ -4,11 +4,12 @@ import { Link, Navigate, Outlet, Route, Routes } from 'react-router';
 import { MeContext, useMe, useSession } from './session/me';
 import { Shell } from './shell/shell';
 import { Loading, Nothing, Trouble } from './ui/parts';
+import { Toaster } from './ui/toaster';
 
 const SignIn = lazy(() => import('./session/sign-in'));
 const AskLink = lazy(() => import('./session/ask-link'));
 const ChoosePassword = lazy(() => import('./session/choose-password'));
-const ChangePassword = lazy(() => import('./session/change-password'));
+const Account = lazy(() => import('./session/account'));
 const Mine = lazy(() => import('./mine/mine'));
 const GroupList = lazy(() => import('./groups/list'));
 const CreateGroup = lazy(() => import('./groups/create/page'));
@@ -67,7 +68,7 @@ export function App() {
           <Route path="/history" element={<History />} />
           <Route path="/join/:secret" element={<JoinByLink />} />
           <Route path="/invitations/:secret/answer" element={<Invitation signedIn />} />
-          <Route path="/my-password" element={<ChangePassword />} />
+          <Route path="/account" element={<Account />} />
           <Route path="*" element={<NoPage />} />
         </Route>
       </Routes>
@@ -87,6 +88,14 @@ function SignedIn() {
   }
   if (me === undefined) return <Loading what="Ivy Table" />;
   if (me === null) return <SignIn />;
+  if (me.lacks_factor) {
+    return (
+      <MeContext value={me}>
+        <Account />
+        <Toaster />
+      </MeContext>
+    );
+  }
   return (
     <MeContext value={me}>
       <Shell>

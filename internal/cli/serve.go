@@ -360,6 +360,7 @@ func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListe
 	if err != nil {
 		return err
 	}
+	office.Refuse = demo.Refuses
 	in, err := net.Listen("tcp", officeSMTP)
 	if err != nil {
 		return fmt.Errorf("listen for the post office (--post-office-smtp): %w", err)

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/emersion/go-smtp"
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -230,6 +231,18 @@ func (f *filler) make(ctx context.Context, i int, g plan) error {
 		_, err = f.Group.Change(ctx, f.ines, made.Address, api.GroupPatch{Exempt: &g.exempt}, 0)
 	}
 	return err
+}
+
+// FullBox is a box that the stand-in post office takes nothing for.
+const FullBox = "bunkering@tidefuel.example"
+
+// Refuses is the answer of the stand-in post office to a recipient, nil for one whose mail it
+// takes.
+func Refuses(to string) error {
+	if strings.EqualFold(to, FullBox) {
+		return &smtp.SMTPError{Code: 552, EnhancedCode: smtp.EnhancedCode{5, 2, 2}, Message: "The box is full."}
+	}
+	return nil
 }
 
 // of returns the people of departments, or everybody.

@@ -11,6 +11,7 @@ import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
 import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
+import { Protection } from './protection';
 import { useStartingPoints } from '../shared/starting-points';
 import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
@@ -30,7 +31,10 @@ export default function Rules() {
           {naming.data ? <Names saved={naming.data} /> : <Loading what="the rules" />}
           <StartingPoints />
         </Stack>
-        <TryName />
+        <Stack gap="5">
+          <TryName />
+          <Protection />
+        </Stack>
       </Grid>
     </Box>
   );

@@ -112,8 +112,9 @@ export function ChoosePassword() {
 export function ChangePassword() {
   const [current, setCurrent] = useState('');
   const [password, setPassword] = useState('');
+  const [keep, setKeep] = useState(false);
   const change = useMutation({
-    mutationFn: () => ask(api.PUT('/api/v1/me/password', { body: { current, password } })),
+    mutationFn: () => ask(api.PUT('/api/v1/me/password', { body: { current, password, keep_tokens: keep } })),
     onSuccess: () => {
       setCurrent('');
       setPassword('');
@@ -121,29 +122,22 @@ export function ChangePassword() {
     },
   });
   return (
-    <Box p={{ base: 3, md: 5 }} maxW="30rem" mx="auto">
-      <Heading as="h1" size="2xl" mb="4">
-        Your password
-      </Heading>
-      <Panel>
-        <Stack as="form" gap="4" onSubmit={on(() => change.mutate())}>
-          <PasswordField label="Present password" value={current} onValue={setCurrent} />
-          <PasswordField
-            fresh
-            label="New password"
-            value={password}
-            onValue={setPassword}
-            help="A few words are good."
-          />
-          <Trouble error={change.error} />
-          <Button type="submit" alignSelf="start" colorPalette="ivy" loading={change.isPending}>
-            Change it
-          </Button>
-          <Text fontSize="sm" color="fg.muted">
-            Wherever else you are signed in, you will be asked for the new one. Tokens for scripts stay.
-          </Text>
-        </Stack>
-      </Panel>
-    </Box>
+    <Panel title="Password">
+      <Stack as="form" gap="4" onSubmit={on(() => change.mutate())}>
+        <PasswordField label="Present password" value={current} onValue={setCurrent} />
+        <PasswordField fresh label="New password" value={password} onValue={setPassword} help="A few words are good." />
+        <Box as="label" fontSize="sm">
+          <input type="checkbox" checked={keep} onChange={(e) => setKeep(e.target.checked)} /> Keep the passwords of my
+          programs
+        </Box>
+        <Trouble error={change.error} />
+        <Button type="submit" alignSelf="start" colorPalette="ivy" loading={change.isPending}>
+          Change it
+        </Button>
+        <Text fontSize="sm" color="fg.muted">
+          Wherever else you are signed in, you will be asked for the new one.
+        </Text>
+      </Stack>
+    </Panel>
   );
 }

@@ -80,7 +80,7 @@ function usePages([dark, turn]: [dark: boolean, turn: () => void]): Item[] {
     ...can('create_group', 'Create a group', '/groups/new'),
     ...can('change_directory', 'Add somebody to the directory', '/people/new'),
     ...can('change_directory', 'Import people from a file', '/people/import'),
-    { section: 'Actions', label: 'Change my password', to: '/my-password' },
+    { section: 'Actions', label: 'My account: password, second factor, programs', to: '/account' },
     { section: 'Actions', label: dark ? 'Use light colours' : 'Use dark colours', to: turn },
     { section: 'Actions', label: 'Sign out', to: () => void signOut() },
   ];

@@ -159,8 +159,8 @@ function Account() {
               {me.address}
               {me.workspace_role && <Text>{me.workspace_role}</Text>}
             </Box>
-            <Menu.Item value="password" onSelect={() => void navigate('/my-password')}>
-              Change password
+            <Menu.Item value="account" onSelect={() => void navigate('/account')}>
+              Account
             </Menu.Item>
             <Menu.Item value="out" onSelect={() => void signOut()}>
               Sign out

@@ -16,7 +16,7 @@ export default function Waiting() {
       <Heading as="h1" size="2xl" mb="4">
         Waiting
       </Heading>
-      <Stack mb="6">
+      <Stack mb="6" gap="5">
         <Panel title="Requests to join or leave">
           <Requests />
         </Panel>

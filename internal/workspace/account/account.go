@@ -140,7 +140,7 @@ func warn(c *workspace.Change, p store.Person, source string) error {
 		return err
 	}
 	lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
-	return c.Send(nil, []string{p.Address}, c.Letter(workspace.LetterGuessing, lang, "/me/password", map[string]string{"person": p.Name, "address": p.Address, "count": fmt.Sprint(g.Sources)}))
+	return c.Send(nil, []string{p.Address}, c.Letter(workspace.LetterGuessing, lang, "/account", map[string]string{"person": p.Name, "address": p.Address, "count": fmt.Sprint(g.Sources)}))
 }
 
 // checkPassword returns the active person whose address and password these are, as an actor.

@@ -272,7 +272,7 @@ func (s *Service) TakeFactor(ctx context.Context, by workspace.Actor, ref string
 			return err
 		}
 		lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
-		l := c.Letter(workspace.LetterFactorTaken, lang, "/me/password", map[string]string{"person": p.Name, "address": p.Address, "by": c.By.Name()})
+		l := c.Letter(workspace.LetterFactorTaken, lang, "/account", map[string]string{"person": p.Name, "address": p.Address, "by": c.By.Name()})
 		if err := c.Send(nil, []string{p.Address}, l); err != nil {
 			return err
 		}

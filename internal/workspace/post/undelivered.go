@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -125,6 +126,7 @@ func fill(v *workspace.View, out *api.Undelivered, p store.Progress, shown func(
 	if reply == "" && len(p.Failures) > 0 {
 		reply = p.Failures[0].Reply
 	}
+	reply = strings.TrimSuffix(reply, ".")
 	switch {
 	case out.Hidden != "":
 		out.Says = "It could not be handed to everybody."
@@ -134,7 +136,7 @@ func fill(v *workspace.View, out *api.Undelivered, p store.Progress, shown func(
 	case p.HandedOver == 0:
 		out.Says = fmt.Sprintf("The mail system refused all: %s.", reply)
 	default:
-		out.Says = fmt.Sprintf("The mail system took it over for %d and not for %d: %s.", p.HandedOver, p.Failed, reply)
+		out.Says = fmt.Sprintf("The mail system took it over for %d of its people and not for %d: %s.", p.HandedOver, p.Failed, reply)
 	}
 }
 

@@ -44,13 +44,14 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection,
 	var bad workspace.Problems
 	bad.OneOf("second_factor", n.SecondFactor, workspace.FactorNobody, workspace.FactorAdministrators, workspace.FactorEverybody)
 	for _, a := range n.Shown {
-		bad.OneOf("shown_attributes", a, rule.FieldNames()...)
+		if !slices.Contains(rule.FieldNames(), a) {
+			bad.Add("shown_attributes", a, "The directory has no attribute %q: choose of %s.", workspace.Cut(a, 50), strings.Join(rule.FieldNames(), ", "))
+		}
 	}
 	if err := bad.Err(); err != nil {
 		return api.Protection{}, err
 	}
-	slices.Sort(n.Shown)
-	next := workspace.Protection{SecondFactor: n.SecondFactor, Shown: slices.Compact(n.Shown),
+	next := workspace.Protection{SecondFactor: n.SecondFactor, Shown: slices.Compact(slices.Sorted(slices.Values(n.Shown))),
 		Budgets: map[string]int{workspace.SpendGroups: n.Groups, workspace.SpendOutsiders: n.Outsiders, workspace.SpendLetters: n.Letters}}
 	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
 		before := workspace.DefaultProtection()

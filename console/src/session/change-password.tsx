@@ -1,1 +1,0 @@
-export { ChangePassword as default } from './password';
