@@ -142,6 +142,9 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	if err != nil {
 		return err
 	}
+	if err := all.Life.Run(ctx); err != nil { // so that nobody is cut off because the service was away
+		return fmt.Errorf("look after the groups: %w", err)
+	}
 	u, _ := url.Parse(s.publicURL)
 	routes, _ := httpapi.Routes(all, httpapi.Options{Log: log, Console: pages, Secure: u != nil && u.Scheme == "https", Version: version, Proxies: proxies})
 	hs := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute}

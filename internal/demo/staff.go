@@ -91,7 +91,7 @@ func (f *filler) invite(ctx context.Context) error {
 	if _, err := f.Joining.CreateLink(ctx, f.ines, "choir@merrowline.example", api.NewJoinLink{Days: 30, Max: 25, Note: "Notice board in the canteen"}); err != nil {
 		return err
 	}
-	return f.Member.SetOverride(ctx, f.ines, "bookings@merrowline.example", "prize@lucky-draw.example", api.NewOverride{Override: "barred", Reason: "Sends advertising"}, 0)
+	return f.Rules.SetOverride(ctx, f.ines, "bookings@merrowline.example", "prize@lucky-draw.example", api.NewOverride{Override: "barred", Reason: "Sends advertising"}, 0)
 }
 
 // byRule are groups whose people are in because of their attributes.

@@ -277,7 +277,7 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	})
 	set("<overridden>", func() []string {
 		g := f.group("")
-		must(k.Member.SetOverride(ctx, admin, g.Address, "a@b.example", api.NewOverride{Override: "held"}, 0))
+		must(k.Rules.SetOverride(ctx, admin, g.Address, "a@b.example", api.NewOverride{Override: "held"}, 0))
 		return []string{"<overridden>", g.Address}
 	})
 	set("<token>", func() []string {

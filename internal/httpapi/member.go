@@ -159,5 +159,5 @@ func (s *server) setOverride(ctx context.Context, by workspace.Actor, in *struct
 	if err != nil {
 		return nil, err
 	}
-	return nil, s.s.Member.SetOverride(ctx, by, in.Group, in.Address, in.Body, v)
+	return nil, s.s.Rules.SetOverride(ctx, by, in.Group, in.Address, in.Body, v)
 }

@@ -184,7 +184,7 @@ func (c *crowd) step(t *testing.T, r *rand.Rand) {
 			_, err = c.Joining.Decide(ctx, c.ines, api.Decisions{IDs: ids, Verdict: []string{"approve", "decline"}[r.IntN(2)]})
 		}
 	case 7:
-		err = c.Member.SetOverride(ctx, c.ines, group, who, api.NewOverride{Override: []string{"barred", "none", "held"}[r.IntN(3)]}, 0)
+		err = c.Rules.SetOverride(ctx, c.ines, group, who, api.NewOverride{Override: []string{"barred", "none", "held"}[r.IntN(3)]}, 0)
 	case 8:
 		_, err = c.Directory.Change(ctx, c.ines, who, api.PersonPatch{Attributes: map[string]string{"department": []string{"Deck", "Engine", ""}[r.IntN(3)]}}, 0)
 	case 9:
@@ -295,7 +295,7 @@ func TestWhoIsInByRuleFollowsFromTheDirectory(t *testing.T) {
 				}
 			case 4:
 				if who != kit.Owner {
-					err = c.Member.SetOverride(ctx, c.ines, c.groups[0], who, api.NewOverride{Override: "barred"}, 0)
+					err = c.Rules.SetOverride(ctx, c.ines, c.groups[0], who, api.NewOverride{Override: "barred"}, 0)
 				}
 			case 5:
 				lines := "address,department\n"

@@ -337,7 +337,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 	}
 	override := func(who string) func(*race) error {
 		return func(r *race) error {
-			return r.Member.SetOverride(ctx, r.as(who), r.group.Address, guest, api.NewOverride{Override: "barred"}, 0)
+			return r.Rules.SetOverride(ctx, r.as(who), r.group.Address, guest, api.NewOverride{Override: "barred"}, 0)
 		}
 	}
 	setRule := func(r *race) error {
@@ -747,7 +747,7 @@ func TestTwoAtOnce(t *testing.T) {
 		}
 		open := l.Make(t, fmt.Sprintf("Open %d", i), func(n *api.NewGroup) { n.Join = &api.JoinPatch{How: "freely"} })
 		both(func() error {
-			return l.Member.SetOverride(ctx, ines, open.Address, kit.Colleague, api.NewOverride{Override: "barred"}, 0)
+			return l.Rules.SetOverride(ctx, ines, open.Address, kit.Colleague, api.NewOverride{Override: "barred"}, 0)
 		}, func() error {
 			_, err := l.Joining.Join(ctx, l.Actor(t, kit.Colleague), open.Address, api.JoinRequest{})
 			return err

@@ -22,7 +22,7 @@ type Membership struct {
 	Mail     bool
 	AddedAt  time.Time
 	AddedBy  string
-	ByRule   bool // in because of the group's rule; goes when it no longer fits
+	ByRule   bool // in because of the group's rule; a member goes when it no longer fits, somebody with a role stays
 }
 
 // MemberRow is a membership with who it is of.
@@ -70,6 +70,10 @@ func (s *Reads) MemberIDs(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool,
 	return out, nil
 }
 
+// Ruled reports whether the rule of the group keeps somebody in it: not somebody to whom a hand
+// has given a role since.
+func (m Membership) Ruled() bool { return m.ByRule && m.Role == expand.Member }
+
 // memberRows reads memberships with names, of people and of nested groups.
 const memberRows = `SELECT m.*, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
 	COALESCE(p.external, FALSE) AS external, COALESCE(p.active, TRUE) AS active
@@ -107,7 +111,7 @@ func (q MemberQuery) where() (string, []any) {
 		add("m.mail = ?", *q.Mail)
 	}
 	if q.ByRule != nil {
-		add("m.by_rule = ?", *q.ByRule)
+		add("(m.by_rule AND m.role = 1) = ?", *q.ByRule)
 	}
 	if q.Left {
 		add("m.kind = 1 AND m.member_id IN (SELECT id FROM people WHERE external IN (0, 1) AND active = FALSE)")
@@ -167,7 +171,7 @@ func (s *Tx) LockMembers(group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err
 // SetRole gives members of a group a role.
 func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change roles", s.db.Exec("UPDATE memberships SET role = ?, by_rule = FALSE WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
+		return wrap("change roles", s.db.Exec("UPDATE memberships SET role = ? WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
 	})
 }
 

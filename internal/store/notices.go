@@ -10,7 +10,9 @@ import (
 type Notice struct {
 	GroupID   uuid.UUID
 	ExpiresAt time.Time
-	Day       int
+	Day       int // how many days before the end it is for
+	GivenAt   time.Time
+	First     bool // it was the first, in time
 }
 
 // NoticesSent returns the notices that groups were sent, by group.

@@ -121,7 +121,7 @@ func (s *Reads) EachPersonFacts(f func(PersonFacts) error) error {
 
 // MembersByRule returns who is in a group, and whether by its rule.
 func (s *Reads) MembersByRule(group uuid.UUID) (map[uuid.UUID]bool, error) {
-	rows, err := s.db.Raw("SELECT member_id, by_rule FROM memberships WHERE group_id = ? AND kind = ?", group, KindPerson).Rows()
+	rows, err := s.db.Raw("SELECT member_id, by_rule AND role = 1 FROM memberships WHERE group_id = ? AND kind = ?", group, KindPerson).Rows()
 	if err != nil {
 		return nil, wrap("read members", err)
 	}
@@ -143,7 +143,7 @@ func (s *Reads) RuledMembers(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bo
 	out := map[uuid.UUID]bool{}
 	return out, inBatches(ids, func(ids []uuid.UUID) error {
 		var rows []Membership
-		err := s.db.Select("member_id", "by_rule").Find(&rows, "group_id = ? AND member_id IN ?", group, ids).Error
+		err := s.db.Select("member_id", "by_rule AND role = 1 AS by_rule").Find(&rows, "group_id = ? AND member_id IN ?", group, ids).Error
 		for _, m := range rows {
 			out[m.MemberID] = m.ByRule
 		}
@@ -155,7 +155,7 @@ func (s *Reads) RuledMembers(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bo
 // whether by its rule. It reads its rows by hand: there can be many.
 func (s *Reads) EachMembershipOf(people []uuid.UUID, f func(person, group uuid.UUID, byRule bool)) error {
 	return inBatches(people, func(ids []uuid.UUID) error {
-		rows, err := s.db.Raw("SELECT member_id, group_id, by_rule FROM memberships WHERE member_id IN ?", ids).Rows()
+		rows, err := s.db.Raw("SELECT member_id, group_id, by_rule AND role = 1 FROM memberships WHERE member_id IN ?", ids).Rows()
 		if err != nil {
 			return wrap("read memberships", err)
 		}
@@ -219,7 +219,7 @@ func (s *Tx) DeleteMembershipsOf(person uuid.UUID, groups []uuid.UUID) error {
 
 // CountByRule returns how many people are in a group by its rule.
 func (s *Reads) CountByRule(group uuid.UUID) (n int, err error) {
-	err = s.db.Raw("SELECT COUNT(*) FROM memberships WHERE group_id = ? AND by_rule", group).Scan(&n).Error
+	err = s.db.Raw("SELECT COUNT(*) FROM memberships WHERE group_id = ? AND by_rule AND role = 1", group).Scan(&n).Error
 	return n, wrap("count members", err)
 }
 

@@ -363,7 +363,7 @@ func (k *Kit) Hands(t testing.TB, schema string) (*Kit, workspace.Actor) {
 func (k *Kit) Staffed(t testing.TB, name string) api.Group {
 	t.Helper()
 	g := k.Make(t, name, func(n *api.NewGroup) { n.Externals = "owners" })
-	if err := k.Member.SetOverride(context.Background(), k.Actor(t, Owner), g.Address, "barred@gannetport.example", api.NewOverride{Override: "barred"}, 0); err != nil {
+	if err := k.Rules.SetOverride(context.Background(), k.Actor(t, Owner), g.Address, "barred@gannetport.example", api.NewOverride{Override: "barred"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	return g
@@ -428,6 +428,16 @@ func (k *Kit) SetNaming(t testing.TB, n api.Naming) {
 			t.Error(err)
 		}
 	})
+}
+
+// DaysUntil returns how many days it is from a moment to a day.
+func DaysUntil(t testing.TB, now time.Time, day string) int {
+	t.Helper()
+	at, err := time.Parse(time.DateOnly, day)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return int(at.Sub(now.Truncate(24*time.Hour)) / (24 * time.Hour))
 }
 
 // Last returns the error of a call that has a result too.

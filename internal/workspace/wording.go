@@ -98,6 +98,7 @@ var english = language{
 	letters: map[string]Wording{
 		LetterDue: {"{name} expires {when}, on {date}", []string{
 			"The group {name} ({address}) expires {when}, on {date}.",
+			"It was to expire on {was}. You were not told in time, so it was given more.",
 			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
 			"If nobody renews it, it takes no more mail from that day on. Everything in it can be restored for {recovery} days after."},
 			"Renew {name}", whyOwnerEnglish},
@@ -184,6 +185,7 @@ var german = language{
 	letters: map[string]Wording{
 		LetterDue: {"{name} läuft {when} ab, am {date}", []string{
 			"Die Gruppe {name} ({address}) läuft {when} ab, am {date}.",
+			"Sie sollte am {was} ablaufen. Das wurde Ihnen nicht rechtzeitig mitgeteilt, darum wurde ihre Zeit verlängert.",
 			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie „Renew“.",
 			"Verlängert sie niemand, nimmt sie von diesem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
 			"{name} verlängern", whyOwnerGerman},

@@ -41,6 +41,7 @@ var samples = []Event{
 	{ines, "console", books, RuleFollowed{"people were imported", People{Count: 12, First: []Who{tove}}, People{Count: 2}}},
 	{oda, "console", books, PostApproved{prize.Address, "You have won"}},
 	{oda, "console", books, PostDeclined{prize.Address, "You have won", "Not here."}},
+	{Who{}, "service", books, TermExtended{"2026-12-01", "2027-01-02"}},
 	{oda, "console", books, MailRetried{prize.Address, "You have won"}},
 	{ines, "console", books, OverrideSet{prize, "none", "barred", "sends advertising"}},
 	{ines, "console", books, OverrideSet{tove, "none", "trusted", ""}},
@@ -152,7 +153,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 47 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 48 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -7,6 +7,7 @@ func init() {
 	register[GroupChanged]()
 	register[PolicyChanged]()
 	register[GroupRenewed]()
+	register[TermExtended]()
 	register[GroupRetired]()
 	register[GroupRestored]()
 	register[GroupLapsed]()
@@ -78,6 +79,23 @@ func (f GroupRenewed) changes() []Change {
 }
 func (GroupRenewed) undo() Undo {
 	return cannot("A renewal gives time and takes nothing, so there is nothing to undo.")
+}
+
+// TermExtended: its end was moved, since nobody had been told of it in time.
+type TermExtended struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+func (TermExtended) Kind() Kind { return "group.extend" }
+func (f TermExtended) did(_ Who, group string) string {
+	return fmt.Sprintf("moved the end of %s to %s, since its owners had not been told in time", group, day(f.To))
+}
+func (f TermExtended) changes() []Change {
+	return []Change{{Field: "expires_on", From: f.From, To: f.To}}
+}
+func (TermExtended) undo() Undo {
+	return cannot("Nobody is cut off unwarned. Retire the group, if it is not needed.")
 }
 
 // GroupRetired: somebody ended it.

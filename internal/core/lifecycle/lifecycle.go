@@ -182,6 +182,41 @@ func (p Policy) Days(now, at time.Time) int {
 	return int(date(at).Sub(date(now)) / (24 * time.Hour))
 }
 
+// Last returns the days of the last notice, 0 without any.
+func (p Policy) Last() int {
+	if len(p.Notices) == 0 {
+		return 0
+	}
+	return p.Notices[len(p.Notices)-1]
+}
+
+// Given is a notice that was given.
+type Given struct {
+	Day   int // how many days before the end it is for
+	At    time.Time
+	First bool // it was the first, as many days before the end as it is for
+}
+
+// Late reports whether the first notice of an end was not given in time and can't be any more.
+func (p Policy) Late(expires, now time.Time, given []Given) bool {
+	return !slices.ContainsFunc(given, func(g Given) bool { return g.First }) && p.Days(now, expires) < p.First()
+}
+
+// Extended returns the end in place of one of which nobody was told in time, ok being true
+// for such a one: nobody is cut off unless the first notice was given as many days before as
+// it is for, and the last a day before at least. It moves by as much as the missing notice
+// needs.
+func (p Policy) Extended(expires, now time.Time, given []Given) (to time.Time, ok bool) {
+	if p.Late(expires, now, given) {
+		return p.After(now, p.First()).UTC(), true
+	}
+	last := slices.ContainsFunc(given, func(g Given) bool { return g.Day <= p.Last() && p.Days(g.At, expires) >= 1 })
+	if last || p.Days(now, expires) >= 1 {
+		return expires, false
+	}
+	return p.After(now, max(p.Last(), 1)).UTC(), true
+}
+
 // Notice returns the notice that is to be sent at now for a group that expires at
 // expires, given the days of those already sent for that date. When several are
 // overdue only the nearest to the end is sent. ok is false when there is none.

@@ -147,6 +147,33 @@ func TestNotices(t *testing.T) {
 	}
 }
 
+func TestExtended(t *testing.T) {
+	exp := at("2027-01-31 00:00")
+	first, last := Given{30, at("2027-01-01 03:00"), true}, Given{1, at("2027-01-30 23:00"), false}
+	for _, c := range []struct {
+		name  string
+		now   string
+		given []Given
+		want  string // "" where it stays
+	}{
+		{"told in time, at its end", "2027-01-31 00:00", []Given{first, last}, ""},
+		{"told in time, a year later", "2028-01-31 00:00", []Given{first, last}, ""},
+		{"nothing given, at its end", "2027-01-31 00:00", nil, "2027-03-02 00:00"},
+		{"nothing given, early enough", "2027-01-01 23:00", nil, ""},
+		{"nothing given, a day late", "2027-01-02 00:00", nil, "2027-02-01 00:00"},
+		{"the last alone", "2027-01-31 00:00", []Given{last}, "2027-03-02 00:00"},
+		{"a first that came late", "2027-01-31 00:00", []Given{{30, at("2027-01-10 00:00"), false}, last}, "2027-03-02 00:00"},
+		{"the first alone, a day before", "2027-01-30 12:00", []Given{first}, ""},
+		{"the first alone, at its end", "2027-01-31 12:00", []Given{first}, "2027-02-01 00:00"},
+		{"the last on the day itself", "2027-01-31 12:00", []Given{first, {1, at("2027-01-31 00:10"), false}}, "2027-02-01 00:00"},
+	} {
+		to, ok := half.Extended(exp, at(c.now), c.given)
+		if want := c.want; ok != (want != "") || ok && !to.Equal(at(want)) || !ok && !to.Equal(exp) {
+			t.Errorf("%s: %v, %v; want %q", c.name, to, ok, want)
+		}
+	}
+}
+
 func TestPurgeAt(t *testing.T) {
 	if got := half.PurgeAt(Life{Ended: at("2026-11-23 10:00")}); !got.Equal(at("2026-12-23 00:00")) {
 		t.Errorf("%v", got)

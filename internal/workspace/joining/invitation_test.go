@@ -197,7 +197,7 @@ func TestBarEndsInvitations(t *testing.T) {
 	if p, err := k.Joining.Invitations(ctx, oda, g.Address, "", 5); err != nil || len(p.Items) != 1 {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	if err := k.Member.SetOverride(ctx, oda, g.Address, guest, api.NewOverride{Override: "barred"}, 0); err != nil {
+	if err := k.Rules.SetOverride(ctx, oda, g.Address, guest, api.NewOverride{Override: "barred"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	if p, err := k.Joining.Invitations(ctx, oda, g.Address, "", 5); err != nil || len(p.Items) > 0 {

@@ -101,7 +101,7 @@ func TestWhoeverIsBarredStaysOut(t *testing.T) {
 	if err := k.Send(t, g.Address, kit.Colleague, true, "before"); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Member.SetOverride(ctx, k.Actor(t, kit.Moderator), g.Address, kit.Colleague, api.NewOverride{Override: "barred", Reason: "Shouts"}, 0); err != nil {
+	if err := k.Rules.SetOverride(ctx, k.Actor(t, kit.Moderator), g.Address, kit.Colleague, api.NewOverride{Override: "barred", Reason: "Shouts"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	if now, _ := k.Group.Read(ctx, oda, g.Address); now.Counts.Members != 1 {
@@ -122,19 +122,19 @@ func TestWhoeverIsBarredStaysOut(t *testing.T) {
 	if s, err := k.Member.Overrides(ctx, oda, g.Address, "", 100); err != nil || len(s.Items) != 1 || s.Items[0].Name != "Petra Vane" || s.Items[0].Reason != "Shouts" {
 		t.Errorf("%+v, %v", s, err)
 	}
-	if err := k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "none"}, 0); err != nil {
+	if err := k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "none"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := k.Joining.Join(ctx, petra, g.Address, api.JoinRequest{}); err != nil {
 		t.Errorf("after the bar was lifted: %v", err)
 	}
-	if err := k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "held"}, 0); err != nil {
+	if err := k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "held"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	if d, _ := k.Post.Rehearse(ctx, oda, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); d.Rule != "person.held" || d.Outcome != "hold" {
 		t.Errorf("held: %+v", d)
 	}
-	if kind, _ := kit.KindOf(t, k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "loved"}, 0)); kind != workspace.Invalid {
+	if kind, _ := kit.KindOf(t, k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "loved"}, 0)); kind != workspace.Invalid {
 		t.Error("an unknown override was taken")
 	}
 	k.Queued(t)
@@ -177,7 +177,7 @@ func TestRequestsEndWithWhatTheyAskFor(t *testing.T) {
 		return "none"
 	}
 	bar := func(g api.Group) error {
-		return k.Member.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "barred"}, 0)
+		return k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "barred"}, 0)
 	}
 	remove := func(g api.Group) error { return k.Member.Remove(ctx, oda, g.Address, kit.Member, 0) }
 	for name, x := range map[string]struct {
@@ -246,7 +246,7 @@ func TestExternalPeopleAreNobodyHere(t *testing.T) {
 func TestNobodyActsOnAHigherRole(t *testing.T) {
 	g := k.Make(t, "Ranks", func(n *api.NewGroup) { n.Owners = []string{kit.Owner, kit.Colleague} })
 	set := func(by, on, to string) error {
-		return k.Member.SetOverride(ctx, k.Actor(t, by), g.Address, on, api.NewOverride{Override: to}, 0)
+		return k.Rules.SetOverride(ctx, k.Actor(t, by), g.Address, on, api.NewOverride{Override: to}, 0)
 	}
 	for _, to := range []string{"barred", "held", "trusted", "none"} {
 		if kind, says := kit.KindOf(t, set(kit.Moderator, kit.Colleague, to)); kind != workspace.NotAllowed || !strings.Contains(says, "Petra Vane is an owner of Ranks") {

@@ -153,13 +153,70 @@ func TestExpiryRunsInSeveralInstances(t *testing.T) {
 		all.Wait()
 		return l.Queued(t)
 	}
-	l.Move(165)
+	l.Move(150)
+	together()
+	l.Move(15)
 	if sent := together(); len(sent) != 4 || len(sent["Alpha expires in 15 days, on 22 May 2027"]) != 1 {
 		t.Errorf("notices: %v", sent)
 	}
-	l.Move(15)
+	l.Move(14)
+	together()
+	l.Move(1)
 	if sent := together(); len(sent) != 4 || len(sent["Bravo has lapsed and can be restored until 21 Jun 2027"]) != 1 {
 		t.Errorf("lapses: %v", sent)
+	}
+}
+
+// After the service was away, or the clock jumped, nobody is cut off whose owners were not
+// told in time: the end moves by what is missing, and the letter says why.
+func TestNobodyIsCutOffUnwarned(t *testing.T) {
+	for name, c := range map[string]struct {
+		days    []int // on which the service was there, from the renewal on
+		expires string
+		says    string // in the last letter
+	}{
+		"away over all of it":         {[]int{0, 200}, "11 Jul 2027", "It was to expire on 22 May 2027"},
+		"away over the first notice":  {[]int{0, 160}, "1 Jun 2027", "It was to expire on 22 May 2027"},
+		"away over the last notice":   {[]int{0, 150, 165, 181}, "24 May 2027", "It was to expire on 22 May 2027"},
+		"away over all but the first": {[]int{0, 150, 300}, "20 Sep 2027", "It was to expire on 22 May 2027"},
+		"there at every notice":       {[]int{0, 150, 165, 179}, "22 May 2027", "expires tomorrow"},
+		"away between":                {[]int{0, 150, 179}, "22 May 2027", "expires tomorrow"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l := k.Fresh(t, "away_"+strings.NewReplacer(" ", "").Replace(name))
+			g := l.Make(t, "Away")
+			if _, err := l.Life.SetExpiry(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
+				t.Fatal(err)
+			}
+			was, last := 0, ""
+			for _, day := range c.days {
+				l.Move(day - was)
+				was = day
+				for range 2 { // what moved is told of the next time
+					if err := l.Life.Run(ctx); err != nil {
+						t.Fatal(err)
+					}
+				}
+				for _, x := range l.Letters(t) {
+					last = x.Subject + "\n" + x.Text
+				}
+			}
+			now, err := l.Group.Read(ctx, l.Actor(t, kit.Owner), g.Address)
+			if err != nil || now.Term.EndedAt != nil || now.Term.ExpiresOn == nil || !strings.Contains(last, c.says) || !strings.Contains(last, "on "+c.expires) {
+				t.Errorf("%+v, %v; the last letter: %s", now.Term, err, last)
+			}
+			l.Move(kit.DaysUntil(t, l.Now(), *now.Term.ExpiresOn))
+			if err := l.Send(t, g.Address, kit.Owner, true, "at its end"); !workspace.IsKind(err, workspace.Throttled) {
+				t.Errorf("mail before anybody came by: %v", err)
+			}
+			if err := l.Life.Run(ctx); err != nil {
+				t.Fatal(err)
+			}
+			now, err = l.Group.Read(ctx, l.Actor(t, kit.Owner), g.Address)
+			if told := strings.Contains(last, "expires tomorrow"); err != nil || (now.Term.EndedAt != nil) != told {
+				t.Errorf("at its end: %+v, %v; told the day before: %v", now.Term, err, told)
+			}
+		})
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -49,10 +50,8 @@ func (s *Service) runPage(ctx context.Context, v *workspace.View, e workspace.Ex
 	}
 	for _, g := range groups {
 		var days []int
-		for _, n := range sent[g.ID] {
-			if n.ExpiresAt.Equal(g.ExpiresAt) {
-				days = append(days, n.Day)
-			}
+		for _, n := range given(sent[g.ID], g.ExpiresAt) {
+			days = append(days, n.Day)
 		}
 		if v.Ended(&g) {
 			err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return lapse(c, g.ID) })
@@ -69,37 +68,95 @@ func (s *Service) runPage(ctx context.Context, v *workspace.View, e workspace.Ex
 	return nil
 }
 
-// notify sends one notice, once: its record and its mail are one change.
+// given returns the notices that were given of one end.
+func given(all []store.Notice, expires time.Time) (out []lifecycle.Given) {
+	for _, n := range all {
+		if n.ExpiresAt.Equal(expires) {
+			out = append(out, lifecycle.Given{Day: n.Day, At: n.GivenAt, First: n.First})
+		}
+	}
+	return out
+}
+
+// extend moves the end of a group of which nobody was told in time, since the service was
+// away or the clock jumped, and reports whether it did. The first notice, where that was in
+// time, counts for the new end too.
+func extend(c *workspace.Change, e workspace.Expiry, g *workspace.Locked) (from time.Time, moved bool, err error) {
+	sent, err := c.Read.NoticesSent([]uuid.UUID{g.ID})
+	if err != nil {
+		return from, false, err
+	}
+	was, had := g.ExpiresAt, given(sent[g.ID], g.ExpiresAt)
+	to, late := e.Policy.Extended(was, c.Now(), had)
+	if !late {
+		return was, false, nil
+	}
+	g.ExpiresAt = to
+	for _, n := range had {
+		if n.First {
+			if err := c.Tx.RecordNotice(store.Notice{GroupID: g.ID, ExpiresAt: to, Day: n.Day, GivenAt: n.At, First: true}); err != nil {
+				return was, false, err
+			}
+		}
+	}
+	if err := c.Save(g); err != nil {
+		return was, false, err
+	}
+	return was, true, c.Record(event.TermExtended{From: e.Date(was), To: e.Date(to)}, &g.Group.Group)
+}
+
+// notify sends one notice, once: its record and its mail are one change. Where it is the first
+// and late, the end moves, so that there is as much time as was promised.
 func notify(c *workspace.Change, id uuid.UUID, day int) error {
-	g, err := c.Tx.LockGroup(id)
+	locked, err := c.Tx.LockGroup(id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	} else if err != nil {
 		return err
 	}
+	g := workspace.Hold(locked)
 	e, err := c.Expiry()
 	if err != nil {
 		return err
 	}
-	if now, due := e.Policy.Notice(g.ExpiresAt, c.Now(), nil); c.Ended(&g) || !due || now > day {
+	if now, due := e.Policy.Notice(g.ExpiresAt, c.Now(), nil); c.Ended(&g.Group.Group) || !due || now > day {
 		return nil // renewed meanwhile, or ended
 	}
-	to, err := c.NoticeRecipients(&g)
+	was, moved, err := extend(c, e, g)
 	if err != nil {
 		return err
 	}
-	if err := c.Tx.RecordNotice(store.Notice{GroupID: g.ID, ExpiresAt: g.ExpiresAt, Day: day}); err != nil {
-		return err
+	if moved {
+		day = e.Policy.First()
 	}
-	l := c.GroupLetter(workspace.LetterDue, &g, workspace.GroupPath(&g, "term"), map[string]string{"when": workspace.DaysIn(g.Language, e.Policy.Days(c.Now(), g.ExpiresAt)),
-		"date": workspace.DateIn(g.Language, g.ExpiresAt.In(e.Policy.Zone)), "recovery": fmt.Sprint(lifecycle.RecoveryDays)})
-	if err := c.Send(&g, to, l); err != nil {
-		return err
-	}
-	return c.Record(event.NoticeSent{Days: day, To: to}, &g)
+	return tell(c, e, g, day, was)
 }
 
-// lapse ends a group whose time has run out.
+// tell writes to those who are told about a group when it ends, and records that; was is the
+// end that it had, where it moved.
+func tell(c *workspace.Change, e workspace.Expiry, g *workspace.Locked, day int, was time.Time) error {
+	why := ""
+	if !was.Equal(g.ExpiresAt) {
+		why = workspace.DateIn(g.Language, was.In(e.Policy.Zone))
+	}
+	to, err := c.NoticeRecipients(&g.Group.Group)
+	if err != nil {
+		return err
+	}
+	left := e.Policy.Days(c.Now(), g.ExpiresAt)
+	n := store.Notice{GroupID: g.ID, ExpiresAt: g.ExpiresAt, Day: day, GivenAt: c.Now(), First: day == e.Policy.First() && left >= day}
+	if err := c.Tx.RecordNotice(n); err != nil {
+		return err
+	}
+	l := c.GroupLetter(workspace.LetterDue, &g.Group.Group, workspace.GroupPath(&g.Group.Group, "term"), map[string]string{"when": workspace.DaysIn(g.Language, left),
+		"date": workspace.DateIn(g.Language, g.ExpiresAt.In(e.Policy.Zone)), "recovery": fmt.Sprint(lifecycle.RecoveryDays), "was": why})
+	if err := c.Send(&g.Group.Group, to, l); err != nil {
+		return err
+	}
+	return c.Record(event.NoticeSent{Days: day, To: to}, &g.Group.Group)
+}
+
+// lapse ends a group whose time has run out, where its owners were told in time.
 func lapse(c *workspace.Change, id uuid.UUID) error {
 	locked, err := c.Tx.LockGroup(id)
 	if errors.Is(err, store.ErrNotFound) {
@@ -114,6 +171,13 @@ func lapse(c *workspace.Change, id uuid.UUID) error {
 	e, err := c.Expiry()
 	if err != nil {
 		return err
+	}
+	was, moved, err := extend(c, e, g)
+	if err != nil {
+		return err
+	}
+	if day, due := e.Policy.Notice(g.ExpiresAt, c.Now(), nil); moved && due {
+		return tell(c, e, g, day, was)
 	}
 	to, err := c.NoticeRecipients(&g.Group.Group)
 	if err != nil {

@@ -192,7 +192,7 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 
 // decide says whether a member may be changed so.
 func (x change) decide(d admission.Door, row store.MemberRow, last bool) admission.Verdict {
-	m := admission.Member{Name: row.Name, Role: row.Role, ByRule: row.ByRule, LastOwner: last, Staff: x.staff}
+	m := admission.Member{Name: row.Name, Role: row.Role, ByRule: row.Ruled(), LastOwner: last, Staff: x.staff}
 	switch {
 	case row.Kind == store.KindGroup:
 		m.Kind = admission.Group

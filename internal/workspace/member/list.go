@@ -196,7 +196,7 @@ func shapeAll(v *workspace.View, rows []store.MemberRow, searched bool) ([]api.M
 // shape is a member as the interface shows them.
 func shape(v *workspace.View, r store.MemberRow) api.Member {
 	m := api.Member{ID: r.MemberID.String(), Kind: "person", Name: r.Name, Address: r.Address, Role: r.Role.String(),
-		External: r.External, Active: r.Active, Delivery: workspace.Delivery(r.Mail), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, ByRule: r.ByRule}
+		External: r.External, Active: r.Active, Delivery: workspace.Delivery(r.Mail), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, ByRule: r.Ruled()}
 	if r.Kind == store.KindGroup {
 		m.Kind = "group"
 	}

@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -64,63 +65,78 @@ func (s *Service) Override(ctx context.Context, by workspace.Actor, ref, address
 	return shapeOverride(v, row, ""), err
 }
 
-// SetOverride bars an address from a group, trusts it, holds it, or takes that back.
-// Whoever is barred is taken out, and what they asked for or were offered ends.
-func (s *Service) SetOverride(ctx context.Context, by workspace.Actor, ref, address string, n api.NewOverride, version int) error {
+// Override is what is to be settled about an address in a group.
+type Override struct {
+	Address mailaddr.Address
+	Kind    policy.Override
+	Reason  string
+	Version int // of what it was read from; 0: any
+}
+
+// NewOverride reads what is to be settled.
+func NewOverride(address string, n api.NewOverride, version int) (Override, error) {
 	addr, err := workspace.ParseAddress("address", address)
 	if err != nil {
-		return err
+		return Override{}, err
 	}
 	to, err := policy.ParseOverride(n.Override)
 	if err != nil {
-		return workspace.Wrong("override", n.Override, "%s", workspace.Words(err))
+		return Override{}, workspace.Wrong("override", n.Override, "%s", workspace.Words(err))
 	}
-	reason := strings.TrimSpace(n.Reason)
-	return s.k.OnGroup(ctx, by, ref, access.SetOverrides, func(c *workspace.Change, g *workspace.Locked) error {
-		was, err := c.Read.Override(g.ID, addr.Key())
-		if err != nil {
-			return err
+	return Override{addr, to, strings.TrimSpace(n.Reason), version}, nil
+}
+
+// Settle bars an address from a group, which is locked, trusts it, holds it, or takes that
+// back. Whoever is barred is taken out, and what they asked for or were offered ends. It
+// returns the person of whom a bar was lifted.
+func Settle(c *workspace.Change, g *workspace.Locked, o Override) (lifted *store.Person, err error) {
+	addr, to, reason, version := o.Address, o.Kind, o.Reason, o.Version
+	was, err := c.Read.Override(g.ID, addr.Key())
+	if err != nil {
+		return nil, err
+	}
+	if version > 0 && version != was.Version {
+		return nil, workspace.StaleGroup("what is settled about "+addr.Key(), version, was.Version)
+	}
+	p, err := c.Read.PersonByKey(addr.Key())
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	role := expand.Role(0)
+	if m, err := c.Read.Membership(g.ID, p.ID); err == nil {
+		role = m.Role
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if !c.By.Subject().MayActOn(g.Relation, role) {
+		return nil, workspace.Fail(workspace.NotAllowed, "%s is %s of %s. Only its owners and administrators may bar, trust or hold them.", p.Name, admission.Article(role), g.Name)
+	}
+	of, id, label := workspace.Who(p), p.ID, (*string)(nil)
+	if id == uuid.Nil {
+		key := addr.Key()
+		of, id, label = event.Who{Address: key}, store.AddressID(key), &key
+	}
+	if was.Kind == to && was.Reason == reason {
+		c.Says("Is so already; nothing changes.")
+		return nil, nil
+	}
+	c.Says(fmt.Sprintf("%s is %s in %s.", of, map[policy.Override]string{policy.NoOverride: "as the policy says", policy.Barred: "barred: out of it, and not writing to it", policy.Trusted: "trusted: their mail never waits", policy.Held: "held: their mail always waits"}[to], g.Name))
+	c.Effect(api.Effect{Field: addr.Key(), From: was.Kind.String(), To: to.String(), Says: c.Report.Says})
+	if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: addr.Key(), Kind: to, Reason: reason, SetBy: c.By.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
+		return nil, err
+	}
+	if to == policy.Barred {
+		if err := putOut(c, g, p, addr.Key()); err != nil {
+			return nil, err
 		}
-		if version > 0 && version != was.Version {
-			return workspace.StaleGroup("what is settled about "+addr.Key(), version, was.Version)
-		}
-		p, err := c.Read.PersonByKey(addr.Key())
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		role := expand.Role(0)
-		if m, err := c.Read.Membership(g.ID, p.ID); err == nil {
-			role = m.Role
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		if !c.By.Subject().MayActOn(g.Relation, role) {
-			return workspace.Fail(workspace.NotAllowed, "%s is %s of %s. Only its owners and administrators may bar, trust or hold them.", p.Name, admission.Article(role), g.Name)
-		}
-		of, id, label := workspace.Who(p), p.ID, (*string)(nil)
-		if id == uuid.Nil {
-			key := addr.Key()
-			of, id, label = event.Who{Address: key}, store.AddressID(key), &key
-		}
-		if was.Kind == to && was.Reason == reason {
-			c.Says("Is so already; nothing changes.")
-			return nil
-		}
-		c.Says(fmt.Sprintf("%s is %s in %s.", of, map[policy.Override]string{policy.NoOverride: "as the policy says", policy.Barred: "barred: out of it, and not writing to it", policy.Trusted: "trusted: their mail never waits", policy.Held: "held: their mail always waits"}[to], g.Name))
-		c.Effect(api.Effect{Field: addr.Key(), From: was.Kind.String(), To: to.String(), Says: c.Report.Says})
-		if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: addr.Key(), Kind: to, Reason: reason, SetBy: c.By.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
-			return err
-		}
-		if to == policy.Barred {
-			if err := putOut(c, g, p, addr.Key()); err != nil {
-				return err
-			}
-		}
-		if err := c.Save(g); err != nil { // what was decided about mail of a moment ago no longer holds
-			return err
-		}
-		return c.Record(event.OverrideSet{Of: of, From: was.Kind.String(), To: to.String(), Reason: reason}, &g.Group.Group, store.Affected{PersonID: id, Label: label})
-	})
+	}
+	if err := c.Save(g); err != nil { // what was decided about mail of a moment ago no longer holds
+		return nil, err
+	}
+	if was.Kind == policy.Barred && p.ID != uuid.Nil {
+		lifted = &p
+	}
+	return lifted, c.Record(event.OverrideSet{Of: of, From: was.Kind.String(), To: to.String(), Reason: reason}, &g.Group.Group, store.Affected{PersonID: id, Label: label})
 }
 
 // putOut ends all that somebody who is barred has in g, which is locked.

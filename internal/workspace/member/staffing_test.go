@@ -169,7 +169,7 @@ func TestSeveralRolesAtOnceKeepTheLastOwner(t *testing.T) {
 	if kind, says := kit.KindOf(t, kit.Last(k.Joining.Leave(ctx, oda, g.Address, api.JoinRequest{}))); kind != workspace.Conflict || !strings.Contains(says, "last owner") {
 		t.Errorf("the last owner left: %v %s", kind, says)
 	}
-	if err := k.Member.SetOverride(ctx, k.Actor(t, kit.Administrator), g.Address, kit.Owner, api.NewOverride{Override: "barred"}, 0); err == nil {
+	if err := k.Rules.SetOverride(ctx, k.Actor(t, kit.Administrator), g.Address, kit.Owner, api.NewOverride{Override: "barred"}, 0); err == nil {
 		t.Error("the last owner was barred")
 	}
 	if s, _ := k.Member.Overrides(ctx, oda, g.Address, "", 100); len(s.Items) != 0 {

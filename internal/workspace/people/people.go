@@ -150,7 +150,7 @@ func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 
 // groupOf shapes a group that somebody is in.
 func groupOf(v *workspace.View, r store.MembershipRow) api.PersonGroup {
-	return api.PersonGroup{Name: r.Name, Address: r.Address, Role: r.Role.String(), ByRule: r.ByRule, LastOwner: r.Role == expand.Owner && r.Owners == 1, Ended: r.Ended, Since: v.In(r.AddedAt)}
+	return api.PersonGroup{Name: r.Name, Address: r.Address, Role: r.Role.String(), ByRule: r.Ruled(), LastOwner: r.Role == expand.Owner && r.Owners == 1, Ended: r.Ended, Since: v.In(r.AddedAt)}
 }
 
 // Names shapes people in brief.

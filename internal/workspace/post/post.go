@@ -120,6 +120,9 @@ func takesMail(v *workspace.View, g *store.Group) error {
 	}
 	switch e.Policy.State(g.Life(), v.Now()) {
 	case lifecycle.Lapsed:
+		if g.EndedAt == nil { // its end may move, where nobody was told of it
+			return workspace.Later(60, "The time of %s has run out. Try again later.", g.Address)
+		}
 		return workspace.Fail(workspace.Conflict, "The group %s has lapsed and takes no mail. Its owners or an administrator can restore it.", g.Address)
 	case lifecycle.Retired:
 		return workspace.Fail(workspace.Conflict, "The group %s was retired and takes no mail. Its owners or an administrator can restore it.", g.Address)

@@ -86,7 +86,7 @@ func TestMembershipByRule(t *testing.T) {
 	if kind, says := kit.KindOf(t, l.Member.Remove(ctx, ines, g.Address, "hand-2@merrowline.example", 0)); kind != workspace.Conflict || !strings.Contains(says, "by its rule") {
 		t.Errorf("taken out by hand: %v %s", kind, says)
 	}
-	if err := l.Member.SetOverride(ctx, ines, g.Address, "hand-2@merrowline.example", api.NewOverride{Override: "barred"}, 0); err != nil {
+	if err := l.Rules.SetOverride(ctx, ines, g.Address, "hand-2@merrowline.example", api.NewOverride{Override: "barred"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	count(7)
@@ -232,4 +232,69 @@ func TestAGroupThatIsAwayFollowsItsRuleWhenItIsBack(t *testing.T) {
 	if m, err := l.Members(ines, g.Address, member.Query{Q: "hand-4", Limit: 5}); err != nil || m.Total != 0 {
 		t.Errorf("a rule that was taken away still puts people in: %+v, %v", m.Items, err)
 	}
+}
+
+// A rule takes somebody back when nothing but a bar kept them out, and keeps whom it put in
+// through a promotion and back.
+func TestABarAndARole(t *testing.T) {
+	l, ines := k.Hands(t, "rules_bar_role")
+	oda := l.Actor(t, kit.Owner)
+	g := l.Make(t, "Deck Hands")
+	if _, err := l.Rules.Set(ctx, ines, g.Address, api.NewRule{Expression: `department eq "Deck"`}, 0); err != nil {
+		t.Fatal(err)
+	}
+	const hand = "hand-1@merrowline.example"
+	stands := func(want string) {
+		t.Helper()
+		got := "out"
+		for _, m := range kit.First(l.Members(oda, g.Address, member.Query{Limit: 50})).Items {
+			if m.Address == hand {
+				got = fmt.Sprintf("%s, by rule %v", m.Role, m.ByRule)
+			}
+		}
+		if got != want {
+			t.Errorf("the hand is %s; want %s", got, want)
+		}
+	}
+	override := func(to string) {
+		t.Helper()
+		if err := l.Rules.SetOverride(ctx, oda, g.Address, hand, api.NewOverride{Override: to}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	role := func(to string) {
+		t.Helper()
+		if _, err := l.Member.ChangeOne(ctx, oda, g.Address, hand, api.MemberPatch{Role: to}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	department := func(to string) {
+		t.Helper()
+		if _, err := l.Directory.Change(ctx, ines, hand, api.PersonPatch{Attributes: map[string]string{"department": to}}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stands("member, by rule true")
+	override("barred")
+	stands("out")
+	looking, report := oda.Previewing()
+	if err := l.Rules.SetOverride(ctx, looking, g.Address, hand, api.NewOverride{Override: "none"}, 0); !workspace.Previewed(err) || !strings.Contains(report.Says, "takes them in again") {
+		t.Errorf("looked at: %s, %v", report.Says, err)
+	}
+	override("none")
+	stands("member, by rule true")
+	role("moderator")
+	stands("moderator, by rule false")
+	department("Engine")
+	stands("moderator, by rule false") // a hand gave the role
+	department("Deck")
+	role("member")
+	stands("member, by rule true")
+	department("Engine")
+	stands("out")
+	override("barred")
+	override("held")
+	stands("out") // the rule does not take them
+	department("Deck")
+	stands("member, by rule true")
 }
