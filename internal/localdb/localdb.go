@@ -14,6 +14,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"net"
 	"os"
 	"os/exec"
@@ -111,8 +112,29 @@ func (s *Server) start(ctx context.Context, dir string, o Options) error {
 		return fmt.Errorf("%w; the server's log is %s", err, filepath.Join(dir, "db.err"))
 	}
 	go s.watch()
-	s.DSN = fmt.Sprintf("ivytable:%s@tcp(127.0.0.1:%d)/%s?parseTime=true&loc=UTC&charset=utf8mb4&interpolateParams=true", password, port, Name)
+	s.DSN = address(password, port)
 	return nil
+}
+
+func address(password string, port int) string {
+	return fmt.Sprintf("ivytable:%s@tcp(127.0.0.1:%d)/%s?parseTime=true&loc=UTC&charset=utf8mb4&interpolateParams=true", password, port, Name)
+}
+
+// Running returns the DSN of the server of a folder that is in use, "" where none runs there.
+func Running(folder string) (dsn string, err error) {
+	dir, err := filepath.Abs(folder)
+	if err != nil {
+		return "", err
+	}
+	port, pid := running(dir, socketPath(dir))
+	if pid == 0 {
+		return "", nil
+	}
+	password, err := os.ReadFile(filepath.Join(dir, "db.password"))
+	if err != nil {
+		return "", fmt.Errorf("read the password of the database: %w", err)
+	}
+	return address(strings.TrimSpace(string(password)), port), nil
 }
 
 // socketPath keeps the socket in the folder unless its path is longer than a
@@ -122,7 +144,9 @@ func socketPath(dir string) string {
 	if len(p) < 100 {
 		return p
 	}
-	return filepath.Join(os.TempDir(), "ivytable-"+strconv.Itoa(os.Getpid())+".sock")
+	h := fnv.New64a()
+	h.Write([]byte(dir))
+	return filepath.Join(os.TempDir(), fmt.Sprintf("ivytable-%x.sock", h.Sum64()))
 }
 
 func asUser() []string {

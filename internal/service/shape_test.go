@@ -28,10 +28,11 @@ var mayImport = map[string][]string{
 	"internal/mail":            {"internal/core", "internal/service", "internal/workspace"},
 	"internal/work":            {"internal/mail", "internal/service", "internal/workspace"},
 	"internal/localdb":         {"internal/localdb"},
+	"internal/backup":          {"internal/store"},
 	"internal/demo":            {"internal/api", "internal/core", "internal/demo/postoffice", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/workspace"},
 	"internal/demo/postoffice": {},
 	"internal/testkit":         {"internal/api", "internal/core", "internal/localdb/dbtest", "internal/service", "internal/store", "internal/workspace"},
-	"internal/cli":             {"console", "internal/api", "internal/client", "internal/demo", "internal/httpapi", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/work", "internal/workspace"},
+	"internal/cli":             {"console", "internal/backup", "internal/api", "internal/client", "internal/demo", "internal/httpapi", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/work", "internal/workspace"},
 	"console":                  {},
 	"e2e":                      {"e2e/browser", "internal"},
 }

@@ -100,18 +100,53 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 	return p, nil
 }
 
-func migrate(ctx context.Context, pool *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
+// Prepare makes the tables of an empty database as they were at a version.
+func Prepare(ctx context.Context, dsn string, version int64) error {
+	cfg, err := driver.ParseDSN(dsn)
+	if err != nil {
+		return fmt.Errorf("the DSN can't be read: %w", err)
+	}
+	cfg.ParseTime, cfg.Loc = true, time.UTC
+	connector, err := driver.NewConnector(cfg)
 	if err != nil {
 		return err
+	}
+	pool := sql.OpenDB(connector)
+	defer pool.Close()
+	p, err := provider(pool)
+	if err != nil {
+		return err
+	}
+	sources := p.ListSources()
+	if newest := sources[len(sources)-1].Version; version > newest {
+		return fmt.Errorf("the tables are of version %d, and this program knows them up to %d: use a newer one", version, newest)
+	}
+	if _, err := p.UpTo(ctx, version); err != nil {
+		return fmt.Errorf("make the tables: %w", err)
+	}
+	return nil
+}
+
+func provider(pool *sql.DB) (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
 	}
 	locker, err := lock.NewMySQLTableLocker()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	p, err := goose.NewProvider(goose.DialectMySQL, pool, files, goose.WithLocker(locker), goose.WithGoMigrations(conversions...))
 	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
+		return nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	return p, nil
+}
+
+func migrate(ctx context.Context, pool *sql.DB) error {
+	p, err := provider(pool)
+	if err != nil {
+		return err
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the tables up to date: %w", err)
