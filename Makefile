@@ -9,7 +9,7 @@ BIN = bin/ivytable
 GO_FILES = $(shell find cmd internal console -name '*.go' -not -path '*/node_modules/*') $(shell find internal -name '*.sql' -o -name '*.html') go.mod go.sum
 CONSOLE_FILES = $(shell find console/src console/public -type f) console/index.html console/vite.config.ts
 
-.PHONY: build demo demo-reset test test-inside test-outside check bench screenshots clean packages test-packages
+.PHONY: build demo demo-reset test test-inside test-outside check bench soak screenshots clean packages test-packages
 
 build: $(BIN)
 
@@ -63,6 +63,10 @@ test-outside:
 
 bench: packages $(BIN)
 	$(GO) run ./internal/localdb/withdb $(GO) run ./e2e/bench
+
+# Ten minutes of faults under load, and a flood; writes docs/reliability.md.
+soak: packages $(BIN)
+	$(GO) run ./e2e/soak
 
 screenshots: test-packages $(BIN)
 	$(call need,xvfb xterm imagemagick)

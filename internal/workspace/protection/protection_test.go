@@ -168,7 +168,9 @@ func TestWhatColleaguesSee(t *testing.T) {
 	for way, shown := range map[string]func(by workspace.Actor) string{
 		"a list":       func(by workspace.Actor) string { return list(by, "") },
 		"a completion": func(by workspace.Actor) string { return list(by, "match") },
-		"their page":   func(by workspace.Actor) string { return fmt.Sprintf("%+v", kit.First(l.People.Read(ctx, by, liv.Person.Address))) },
+		"their page": func(by workspace.Actor) string {
+			return fmt.Sprintf("%+v", kit.First(l.People.Read(ctx, by, liv.Person.Address)))
+		},
 	} {
 		if got := shown(tove); strings.Contains(got, number) || !strings.Contains(got, "Mate") {
 			t.Errorf("a colleague sees by %s: %s", way, got)

@@ -1,0 +1,218 @@
+// Command soak lets a service run under load while it, its database and its relay are killed
+// again and again, then under a flood of connections, and writes down what became of the
+// mail: docs/reliability.md.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/emersion/go-smtp"
+)
+
+var (
+	lasts   = flag.Duration("for", 10*time.Minute, "how long the faults go on")
+	binary  = flag.String("binary", "bin/ivytable", "the program")
+	report  = flag.String("report", "docs/reliability.md", "where the figures go")
+	seed    = flag.Uint64("seed", uint64(time.Now().UnixNano()), "of the faults, to see the same again")
+	senders = flag.Int("senders", 4, "how many send at once")
+)
+
+func main() {
+	flag.Parse()
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "soak:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	dir, err := os.MkdirTemp("", "ivytable-soak")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	p, err := newPlace(dir)
+	if err != nil {
+		return err
+	}
+	defer p.stop()
+	groups, err := p.fill()
+	if err != nil {
+		return err
+	}
+	if _, err := p.load(groups, 5*time.Second); err != nil { // until all caches are warm
+		return err
+	}
+	if err := p.drain(2 * time.Minute); err != nil {
+		return err
+	}
+	f := figures{Began: time.Now(), Seed: *seed, idle: p.memory(), disk: p.disk()}
+	fmt.Printf("faults for %v, seed %d\n", *lasts, *seed)
+	ctx, cancel := context.WithTimeout(context.Background(), *lasts)
+	defer cancel()
+	done := make(chan error, 1)
+	go func() { done <- p.faults(ctx, &f) }()
+	sent, err := p.load(groups, *lasts)
+	if err != nil {
+		return err
+	}
+	if err := <-done; err != nil {
+		return err
+	}
+	if err := p.drain(5 * time.Minute); err != nil {
+		return err
+	}
+	f.count(sent, p.sink)
+	f.after = p.memory()
+	if err := p.flood(groups[0], &f); err != nil {
+		return err
+	}
+	f.diskAfter = p.disk()
+	if err := os.WriteFile(*report, []byte(f.String()), 0o644); err != nil {
+		return err
+	}
+	fmt.Print(f.String())
+	if f.Lost > 0 {
+		return fmt.Errorf("%d deliveries were lost", f.Lost)
+	}
+	return nil
+}
+
+// load sends messages for a while, and returns those that were answered 250, and those whose
+// answer never came.
+func (p *place) load(groups []string, lasts time.Duration) (*sent, error) {
+	out := &sent{taken: map[string]bool{}, unsure: map[string]bool{}}
+	until := time.Now().Add(lasts)
+	var all sync.WaitGroup
+	for i := range *senders {
+		all.Go(func() {
+			r := rand.New(rand.NewPCG(*seed, uint64(i)))
+			for n := 0; time.Now().Before(until); n++ {
+				id := fmt.Sprintf("<%d-%d-%d@soak.example>", time.Now().UnixNano(), i, n)
+				body := strings.Repeat("All is well on the quay.\r\n", 1+r.IntN(40))
+				if r.IntN(50) == 0 {
+					body = strings.Repeat(body, 400) // up to some hundred kB
+				}
+				out.tried.Add(1)
+				answered, err := p.send(id, groups[r.IntN(len(groups))], body)
+				out.mu.Lock()
+				switch {
+				case err == nil:
+					out.taken[id] = true
+				case !answered:
+					out.unsure[id] = true
+				default:
+					out.refused++
+				}
+				out.mu.Unlock()
+				if err != nil {
+					time.Sleep(50 * time.Millisecond)
+				}
+			}
+		})
+	}
+	all.Wait()
+	return out, nil
+}
+
+// sent is what became of messages as their sender knows it.
+type sent struct {
+	tried         atomic.Int64
+	mu            sync.Mutex
+	taken, unsure map[string]bool
+	refused       int
+}
+
+// send sends one message; answered says whether the last word of the service came.
+func (p *place) send(id, group, body string) (answered bool, err error) {
+	c, err := smtp.Dial(p.smtp)
+	if err != nil {
+		return true, err // nothing was said
+	}
+	defer c.Close()
+	c.CommandTimeout, c.SubmissionTimeout = 30*time.Second, time.Minute
+	err = c.SendMail(author, []string{group}, strings.NewReader("From: "+author+"\r\nSubject: soak\r\nMessage-ID: "+id+"\r\n\r\n"+body))
+	return err == nil || errors.As(err, new(*smtp.SMTPError)), err
+}
+
+// faults kills one thing after the other, and lets it come back.
+func (p *place) faults(ctx context.Context, f *figures) error {
+	r := rand.New(rand.NewPCG(*seed, 99))
+	for {
+		select {
+		case <-ctx.Done():
+			p.sink.behave(well)
+			return nil
+		case <-time.After(time.Duration(1000+r.IntN(2500)) * time.Millisecond):
+		}
+		switch r.IntN(5) {
+		case 0, 1:
+			f.ServiceKills++
+			f.InHand += p.sink.inHand()
+			if err := p.killService(); err != nil {
+				return err
+			}
+		case 2:
+			f.DatabaseKills++
+			if err := p.killDatabase(); err != nil {
+				return err
+			}
+		case 3:
+			f.RelayKills++
+			p.sink.kill(time.Duration(r.IntN(1500)) * time.Millisecond)
+		case 4:
+			f.RelayFaults++
+			p.sink.behave(behaviour(1 + r.IntN(3)))
+			time.Sleep(time.Duration(r.IntN(1500)) * time.Millisecond)
+			p.sink.behave(well)
+		}
+	}
+}
+
+// killService kills the service at once, and starts it again.
+func (p *place) killService() error {
+	_ = p.service.Process.Kill()
+	_ = p.service.Wait()
+	return p.start()
+}
+
+func (p *place) killDatabase() error {
+	b, err := os.ReadFile(filepath.Join(p.data, "db.pid"))
+	if err != nil {
+		return nil // it is only starting
+	}
+	var pid int
+	if _, err := fmt.Sscan(string(b), &pid); err != nil {
+		return nil
+	}
+	_ = syscall.Kill(pid, syscall.SIGKILL)
+	return nil
+}
+
+// start starts the service, and waits until it answers.
+func (p *place) start() error {
+	p.service = exec.Command(*binary, "serve", "--data", p.data, "--relay", p.sink.addr, "--listen", p.http, "--smtp-listen", p.smtp, "--metrics-listen", "",
+		"--trusted-relays", "127.0.0.1", "--mail-name", "soak.example", "--log-level", "error")
+	log, err := os.OpenFile(filepath.Join(filepath.Dir(p.data), "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	p.service.Stdout, p.service.Stderr = log, log
+	if err := p.service.Start(); err != nil {
+		return err
+	}
+	return p.ready()
+}
