@@ -146,3 +146,13 @@ type NestedEdge struct {
 	Outer string `json:"outer"`
 	Inner string `json:"inner"`
 }
+
+// Nested is a group that is nested in another.
+type Nested struct {
+	ID     string    `json:"id"`
+	Outer  Name      `json:"outer"`
+	Inner  Name      `json:"inner"`
+	By     string    `json:"by" doc:"Who nested it"`
+	Since  time.Time `json:"since"`
+	Doubts []string  `json:"doubts" doc:"What the outer group's policy allows that the inner one's does not"`
+}

@@ -116,7 +116,7 @@ func (a *app) root() *cobra.Command {
 	f.String("config", "", "file with settings, a JSON object of flag names and values")
 	markSettings(f)
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(), a.factorCommands(), a.protectionCommands(),
-		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
+		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.nestingCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
 		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.expiryCommands(), a.clockCommand(),
 		a.rehearseCommand(), a.waitingCommands(), a.undeliveredCommands(), a.historyCommands())
 	wrapArgs(root)

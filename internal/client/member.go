@@ -87,3 +87,8 @@ func (c *Client) SetOverride(ctx context.Context, ref, address string, n api.New
 	_, err := change[none](ctx, c, http.MethodPut, at("groups", ref, "overrides", address), n)
 	return err
 }
+
+// Nestings lists which groups are nested in which.
+func (c *Client) Nestings(ctx context.Context, p Paging) (api.Page[api.Nested], error) {
+	return get[api.Page[api.Nested]](ctx, c, "/nestings", p.values())
+}

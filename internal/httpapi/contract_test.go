@@ -49,6 +49,7 @@ var contract = []row{
 	{op: "me", want: signedIn(200)},
 	{op: "change-password", body: `{"current": "` + kit.Password + `", "password": "short"}`, want: signedIn(422)},
 	{op: "list-tokens", want: signedIn(200)},
+	{op: "list-nestings", want: only(200, 5, 6)},
 	{op: "read-second-factor", want: signedIn(200)},
 	{op: "begin-second-factor", body: `{"password": "wrong"}`, want: signedIn(422)},
 	{op: "confirm-second-factor", body: `{"code": "000000"}`, want: signedIn(409)},

@@ -132,6 +132,10 @@ func (s *server) readNesting(ctx context.Context, by workspace.Actor, in *Ref) (
 	return body(s.s.Member.Nesting(ctx, by, in.Group))
 }
 
+func (s *server) listNestings(ctx context.Context, by workspace.Actor, in *struct{ Paging }) (*reply[api.Page[api.Nested]], error) {
+	return body(s.s.Member.Nestings(ctx, by, in.Cursor, in.Limit))
+}
+
 // OneOverride is an address in a group, in a path.
 type OneOverride struct {
 	Ref

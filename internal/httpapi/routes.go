@@ -51,6 +51,7 @@ func (s *server) routes() []route {
 		on("POST", "/people-lists", "read-roster", "Who the people of a list are; nothing is done", s.readPeopleList, lists, read),
 		on("GET", group+"/effective-members", "list-reached", "Everybody whom a group reaches, and through which group", s.listEffectiveMembers),
 		on("GET", group+"/nesting", "read-nesting", "What is nested in a group and what it is nested in", s.readNesting),
+		on("GET", "/nestings", "list-nestings", "Which groups are nested in which, with what is doubtful about it", s.listNestings),
 		on("GET", group+"/overrides", "list-standings", "Who is barred from a group, trusted or held", s.listOverrides),
 		on("GET", group+"/overrides/{address}", "read-override", "What is settled about one address in a group", s.readOverride),
 		on("PUT", group+"/overrides/{address}", "set-standing", "Bar an address, trust it, hold it, or take that back", s.setOverride, silent, looks, people),

@@ -107,3 +107,9 @@ func (s *Reads) GroupsByWords(words []string, limit int) (ids []uuid.UUID, err e
 	err = s.db.Raw("SELECT ref FROM words WHERE kind = ? AND word IN ? GROUP BY ref ORDER BY COUNT(*) DESC, ref LIMIT ?", KindGroup, words, limit).Scan(&ids).Error
 	return ids, wrap("look for like names", err)
 }
+
+// Nestings returns a page of the groups that are nested in groups, oldest first.
+func (s *Reads) Nestings(after Cursor, limit int) (Page[Membership], error) {
+	return page(s, s.db.Model(&Membership{}).Where("kind = ?", KindGroup), after, limit,
+		sortKey[Membership]{column: "added_at", id: "member_id", value: func(m Membership) (string, uuid.UUID) { return m.AddedAt.Format(dbTime), m.MemberID }})
+}

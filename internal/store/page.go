@@ -60,6 +60,7 @@ type Page[T any] struct {
 type sortKey[T any] struct {
 	column string
 	desc   bool
+	id     string // the column that decides between rows with the same value; "": id
 	value  func(T) (string, uuid.UUID)
 	cached bool                               // how long the list is may be cached: only tables that the cache watches are asked
 	read   func(q *gorm.DB, items *[]T) error // nil: by reflection
@@ -95,15 +96,18 @@ func page[T any](s *Reads, db *gorm.DB, after Cursor, limit int, key sortKey[T])
 	if key.desc {
 		dir, cmp = " DESC", "<"
 	}
+	if key.id == "" {
+		key.id = "id"
+	}
 	q := db.Session(&gorm.Session{})
 	if !after.Empty() {
-		q = q.Where(fmt.Sprintf("(%s %s ? OR %s = ? AND id %s ?)", key.column, cmp, key.column, cmp), after.Value, after.Value, after.ID)
+		q = q.Where(fmt.Sprintf("(%s %s ? OR %s = ? AND %s %s ?)", key.column, cmp, key.column, key.id, cmp), after.Value, after.Value, after.ID)
 	}
 	if key.read == nil {
 		key.read = func(q *gorm.DB, items *[]T) error { return q.Find(items).Error }
 	}
 	all.Go(func() error {
-		return wrap("read a list", key.read(q.Order(key.column+dir).Order("id"+dir).Limit(limit+1), &p.Items))
+		return wrap("read a list", key.read(q.Order(key.column+dir).Order(key.id+dir).Limit(limit+1), &p.Items))
 	})
 	if err := all.Wait(); err != nil {
 		return p, err

@@ -30,9 +30,51 @@ export default function Care() {
         <Stack gap="5">
           <Forecast />
           <Restorable />
+          <Nestings />
         </Stack>
       </Grid>
     </Box>
+  );
+}
+
+/** Nestings lists the groups in groups about which there is a doubt. */
+function Nestings() {
+  const list = useList({
+    key: ['member', 'nestings'],
+    read: (_, cursor) => ask(api.GET('/api/v1/nestings', { params: { query: { cursor, limit: 100 } } })),
+  });
+  const doubtful = list.rows.filter((n) => n.doubts.length > 0);
+  return (
+    <Panel title="Groups in groups">
+      {list.error ? (
+        <Trouble error={list.error} retry={list.retry} />
+      ) : !list.loaded ? (
+        <Loading what="groups in groups" />
+      ) : (
+        <Stack gap="3">
+          <Text color="fg.muted" fontSize="sm">
+            {plural(list.total, 'group')} in other groups; mail to the outer one reaches their people by its policy
+            alone.
+            {doubtful.length === 0 && ' Nothing is doubtful about them.'}
+          </Text>
+          {doubtful.map((n) => (
+            <Box key={n.id} fontSize="sm">
+              <Text>
+                <Link to={`/groups/${n.inner.address}`}>
+                  <u>{n.inner.name}</u>
+                </Link>{' '}
+                in{' '}
+                <Link to={`/groups/${n.outer.address}`}>
+                  <u>{n.outer.name}</u>
+                </Link>
+              </Text>
+              <Text color="fg.muted">{n.doubts.join(' ')}</Text>
+            </Box>
+          ))}
+          <More list={list} />
+        </Stack>
+      )}
+    </Panel>
   );
 }
 

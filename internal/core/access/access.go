@@ -97,6 +97,7 @@ const (
 	ReadDeparted         Action = "read_departed"
 	ChangeDirectory      Action = "change_directory"
 	AddEverybody         Action = "add_everybody"
+	ReadNestings         Action = "read_nestings"
 	ReadProtection       Action = "read_protection"
 	ChangeProtection     Action = "change_protection"
 )
@@ -146,6 +147,7 @@ var onWorkspace = []permit{
 	{action: ReadDeparted, auditor: true, refusal: "Only administrators and auditors see who has left."},
 	{action: ChangeDirectory, refusal: "Only administrators may change the directory of people."},
 	{action: AddEverybody, refusal: "Only administrators may put everybody of the workspace into a group."},
+	{action: ReadNestings, auditor: true, refusal: "Only administrators and auditors may list which groups are nested in which."},
 	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
 	{action: ChangeProtection, refusal: "Only administrators may change what protects the workspace."},
 }

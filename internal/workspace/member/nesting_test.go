@@ -133,3 +133,38 @@ func TestExternalsComeThroughNoNesting(t *testing.T) {
 		}
 	}
 }
+
+// Administrators see which groups are nested in which, and what the inner one's policy does
+// not allow.
+func TestNestings(t *testing.T) {
+	l := k.Fresh(t, "member_nestings")
+	ines := l.Actor(t, kit.Administrator)
+	inner := l.Make(t, "Quiet Inner", func(n *api.NewGroup) {
+		n.PolicyPatch = kit.Policy("find=members see_people=owners read=members post=owners join.audience=nobody")
+	})
+	plain := l.Make(t, "Plain Inner", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("see_people=workspace post=workspace") })
+	outer := l.Make(t, "Loud Outer", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("see_people=workspace post=workspace") })
+	for _, g := range []string{inner.Address, plain.Address} {
+		if _, err := l.Member.Add(ctx, ines, outer.Address, api.NewMembers{People: []api.NewPerson{{Address: g}}}, 0); err != nil {
+			t.Fatal(err)
+		}
+		l.Move(1)
+	}
+	var seen []api.Nested
+	for cursor := ""; ; {
+		p, err := l.Member.Nestings(ctx, ines, cursor, 1)
+		if err != nil || p.Total != 2 && cursor == "" {
+			t.Fatalf("%+v, %v", p, err)
+		}
+		seen = append(seen, p.Items...)
+		if cursor = p.Next; cursor == "" {
+			break
+		}
+	}
+	if len(seen) != 2 || seen[0].Inner.Name != "Quiet Inner" || len(seen[0].Doubts) != 3 || seen[1].Inner.Name != "Plain Inner" || len(seen[1].Doubts) != 0 || seen[0].By != kit.Administrator {
+		t.Errorf("%+v", seen)
+	}
+	if _, err := l.Member.Nestings(ctx, l.Actor(t, kit.Owner), "", 1); err == nil {
+		t.Error("an owner lists them")
+	}
+}
