@@ -176,22 +176,25 @@ func (p *place) env() []string {
 // cli runs a command as somebody and returns its exit code and all it printed.
 func (p *place) cli(as string, args ...string) (int, string) {
 	p.t.Helper()
-	run := func(stdin string, args ...string) (int, string) {
-		c := exec.Command(binary, args...)
-		c.Env, c.Stdin = append(os.Environ(), p.env()...), strings.NewReader(stdin)
-		out, err := c.CombinedOutput()
-		if err != nil && c.ProcessState == nil {
-			p.t.Fatal(err)
-		}
-		return c.ProcessState.ExitCode(), string(out)
-	}
 	if p.signedInAs != as {
-		if code, out := run(p.password+"\n", "sign-in", as); code != 0 {
+		if code, out := p.run(p.password+"\n", "sign-in", as); code != 0 {
 			p.t.Fatalf("sign in as %s: %s", as, out)
 		}
 		p.signedInAs = as
 	}
-	return run("", args...)
+	return p.run("", args...)
+}
+
+// run runs a command with what it reads, and returns its exit code and what it printed.
+func (p *place) run(stdin string, args ...string) (int, string) {
+	p.t.Helper()
+	c := exec.Command(binary, args...)
+	c.Env, c.Stdin = append(os.Environ(), p.env()...), strings.NewReader(stdin)
+	out, err := c.CombinedOutput()
+	if err != nil && c.ProcessState == nil {
+		p.t.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), string(out)
 }
 
 // must runs a command that has to do, and has to say something.
@@ -221,7 +224,7 @@ func (p *place) send(as, from string, raw []byte, to ...string) error {
 	defer c.Close()
 	if as != "" {
 		if err := c.Auth(sasl.NewPlainClient("", as, p.password)); err != nil {
-			p.t.Fatal(err)
+			return err
 		}
 	}
 	return c.SendMail(from, to, bytes.NewReader(raw))

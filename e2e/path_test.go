@@ -167,7 +167,7 @@ func find(ines *tab) {
 		ines.Slash(), begin("create", "Create a group"), ines.Key(kb.Enter), focus("[name=name]"),
 		// Where somebody is typing, a slash is a slash.
 		ines.Key("a/b"), ines.Until("document.activeElement.value === 'a/b'"), ines.Fill("[name=name]", ""),
-		ines.Control("k"), begin("", "Change my password"), ines.Key(kb.ArrowDown), ines.Key(kb.ArrowDown), ines.Key(kb.ArrowUp),
+		ines.Control("k"), begin("", "My account"), ines.Key(kb.ArrowDown), ines.Key(kb.ArrowDown), ines.Key(kb.ArrowUp),
 		ines.Until("document.querySelectorAll('[role=option]')[1].getAttribute('aria-selected') === 'true'"), ines.Key(kb.Escape), focus("[name=name]"))
 
 	// Rows of long lists come in two heights, which are remembered.

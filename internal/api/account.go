@@ -22,7 +22,7 @@ type Me struct {
 	Waiting  int       `json:"waiting" doc:"How much waits for the person's decision"`
 
 	LacksFactor bool           `json:"lacks_factor" doc:"The workspace asks for a second factor: nothing else can be done before there is one"`
-	Left        map[string]int `json:"left,omitempty" doc:"What the person may still do today: groups made, outsiders invited, letters caused; none for administrators"`
+	Left        map[string]int `json:"left,omitempty" doc:"What the person may still do today: groups made, outsiders brought in, letters caused; none for administrators"`
 }
 
 // Token is an access token for scripts, or with the scope send a password for a mail program.
@@ -110,7 +110,7 @@ type Protection struct {
 	SecondFactor string   `json:"second_factor" enum:"nobody,administrators,everybody" doc:"Who has to have a second factor"`
 	Shown        []string `json:"shown_attributes" maxItems:"30" doc:"Attributes that colleagues see of each other, beside name and address"`
 	Groups       int      `json:"groups_a_day" minimum:"0" maximum:"1000000" doc:"Groups that somebody makes in a day who is no administrator"`
-	Outsiders    int      `json:"outsiders_a_day" minimum:"0" maximum:"1000000" doc:"Outsiders whom they invite"`
+	Outsiders    int      `json:"outsiders_a_day" minimum:"0" maximum:"1000000" doc:"Outsiders whom they invite or put in"`
 	Letters      int      `json:"letters_a_day" minimum:"0" maximum:"1000000" doc:"Letters that they cause"`
 	Known        []string `json:"known_attributes,omitempty" readOnly:"true" doc:"Attributes that there are"`
 	Version      int      `json:"version,omitempty" readOnly:"true"`

@@ -194,8 +194,12 @@ func (a *app) meCommand() *cobra.Command {
 			if role == "" {
 				role = "none"
 			}
-			return a.facts(me, fact{"Name", me.Name}, fact{"Address", me.Address}, fact{"Workspace role", role}, fact{"Domains", strings.Join(me.Domains, ", ")},
-				fact{"Time zone", me.TimeZone}, fact{"Waiting", plural(me.Waiting, "decision")})
+			facts := []fact{{"Name", me.Name}, {"Address", me.Address}, {"Workspace role", role}, {"Domains", strings.Join(me.Domains, ", ")},
+				{"Time zone", me.TimeZone}, {"Waiting", plural(me.Waiting, "decision")}}
+			if me.Left != nil {
+				facts = append(facts, fact{"Left today", fmt.Sprintf("%d groups to make, %d outsiders to bring in, %d letters to cause", me.Left["groups"], me.Left["outsiders"], me.Left["letters"])})
+			}
+			return a.facts(me, facts...)
 		})
 }
 

@@ -184,6 +184,16 @@ var steps = []struct {
 	{"", "group list --colour", 2},
 	{"", "group list --output xml", 2},
 	{"", "group show", 2},
+	{kit.Owner, "undelivered list", 0},
+	{kit.Owner, "undelivered retry 01935c1e-7a10-7000-8000-3f1f2a9c5b11", 1},
+	{kit.Owner, "me", 0},
+	{kit.Owner, "second-factor show", 0},
+	{kit.Owner, "protection show", 4},
+	{kit.Administrator, "protection show", 0},
+	{kit.Administrator, "protection change --second-factor administrators --groups 3 --preview", 0},
+	{kit.Administrator, "protection change --shown title,shoeSize", 1},
+	{kit.Administrator, "protection change --outsiders 20", 0},
+	{kit.Administrator, "nesting list", 0},
 }
 
 // fields splits a line of the table into arguments: a word that begins with a

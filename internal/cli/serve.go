@@ -222,6 +222,7 @@ func (s *daemon) mailListeners(smtp net.Listener) (map[net.Listener]mail.Way, er
 func (s *daemon) mailServer(all *service.Service, log *slog.Logger, relays []netip.Prefix) (*mail.Server, error) {
 	o := mail.Options{Domain: s.mailName, Spool: filepath.Join(s.data, "spool"), Relays: relays, Limits: mail.DefaultLimits, Log: log}
 	o.Limits.Connections, o.Limits.BySource = s.connections, s.bySource
+	_ = os.RemoveAll(o.Spool) // what came in when the service died was never answered
 	if err := os.MkdirAll(o.Spool, 0o700); err != nil {
 		return nil, fmt.Errorf("make a folder for what comes in (--data): %w", err)
 	}

@@ -56,12 +56,11 @@ func TestHiddenIsAbsentOnEveryRoute(t *testing.T) {
 	}
 }
 
-// hostile are texts that people and programs do send.
+// hostile are texts that people and programs do send, each with several things that break
+// something.
 var hostile = map[string]string{
-	"ten thousand letters": strings.Repeat("a", 10_000), "a NUL": "a\x00b", "a turned name": "abc\u202edef", "what is not seen": "\u200b\u2060",
-	"line breaks": "a\r\nBcc: x@y.example\r\n\r\n", "quotes": `'";--<script>alert(1)</script>`, "deep": strings.Repeat("(", 5000), "a formula": "=HYPERLINK(1)",
-	"letters of the world": "Ünïcödé ПРИВЕТ 你好 𝔘", "a path": "../../etc/passwd", "an address without end": "a@" + strings.Repeat("b.", 3000) + "example",
-	"a percent": "%s%n%00", "a number": "99999999999999999999",
+	"ten thousand letters": strings.Repeat("a", 10_000), "a NUL": "=a\x00b", "a turned name": "abc\u202edef\u200b", "line breaks": "a\r\nBcc: x@y.example\r\n\r\n",
+	"quotes": `../'";--<script>alert(1)</script>%s%n%00`, "letters of the world": "Ünïcödé ПРИВЕТ 你好 𝔘 99999999999999999999", "an address without end": "a@" + strings.Repeat("b.", 3000) + "example" + strings.Repeat("(", 5000),
 }
 
 // No input breaks anything: whatever stands in a field, the answer is one that a person can do

@@ -28,7 +28,7 @@ type Protection struct {
 // The budgets of a day.
 const (
 	SpendGroups    = "groups"    // groups that somebody makes
-	SpendOutsiders = "outsiders" // outsiders whom somebody invites
+	SpendOutsiders = "outsiders" // outsiders whom somebody invites or puts in
 	SpendLetters   = "letters"   // letters that somebody causes
 )
 
@@ -42,7 +42,7 @@ const ProtectionSetting = "protection"
 // makes by hand in a day, fifty invitations a whole port, two thousand letters a large group
 // that is told of its new members.
 func DefaultProtection() Protection {
-	return Protection{SecondFactor: FactorNobody, Shown: []string{"title", "department", "locality"},
+	return Protection{SecondFactor: FactorNobody, Shown: []string{"department", "locality", "title"},
 		Budgets: map[string]int{SpendGroups: 10, SpendOutsiders: 50, SpendLetters: 2000}}
 }
 
@@ -134,7 +134,7 @@ func (c *Change) Spend(kind string, n int) error {
 	midnight := c.today()
 	midnight = time.Date(midnight.Year(), midnight.Month(), midnight.Day()+1, 0, 0, 0, 0, midnight.Location())
 	left := max(p.Budgets[kind]-had, 0)
-	says := map[string]string{SpendGroups: "You can make %s more today, of %d a day; this makes %d.", SpendOutsiders: "You can invite %s more outsiders today, of %d a day; these are %d.",
+	says := map[string]string{SpendGroups: "You can make %s more today, of %d a day; this makes %d.", SpendOutsiders: "You can bring in %s more outsiders today, of %d a day; these are %d.",
 		SpendLetters: "You can cause %s more letters today, of %d a day; this causes %d."}[kind]
 	text := fmt.Sprint(left)
 	if left == 0 {

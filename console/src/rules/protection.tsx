@@ -22,7 +22,7 @@ type Fields = Pick<Saved, 'second_factor' | 'shown_attributes' | 'groups_a_day' 
 
 const budgets = [
   ['groups_a_day', 'Groups made'],
-  ['outsiders_a_day', 'Outsiders invited'],
+  ['outsiders_a_day', 'Outsiders brought in'],
   ['letters_a_day', 'Letters caused'],
 ] as const;
 

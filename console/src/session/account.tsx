@@ -2,7 +2,7 @@ import { Box, Button, Field, Heading, HStack, Image, Input, Stack, Table, Text }
 import { useQuery } from '@tanstack/react-query';
 import { type FormEvent, useState } from 'react';
 import { api, ask, type Token } from '../api/client';
-import { date, moment } from '../lib/dates';
+import { date, moment, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { Choice, Loading, More, Panel, Trouble } from '../ui/parts';
@@ -34,6 +34,12 @@ export default function Account() {
         <SecondFactor />
         <ChangePassword />
         {!me.lacks_factor && <Tokens />}
+        {me.left && (
+          <Text fontSize="sm" color="fg.muted">
+            Today you can still make {plural(me.left.groups ?? 0, 'group')}, bring in{' '}
+            {plural(me.left.outsiders ?? 0, 'outsider')} and cause {plural(me.left.letters ?? 0, 'letter')}.
+          </Text>
+        )}
       </Stack>
     </Box>
   );

@@ -81,7 +81,7 @@ func (s *Service) attempt(ctx context.Context, source, address string, try func(
 		if err == nil {
 			err = errWrong
 		}
-		if p.Active && !p.External && errors.Is(err, errWrong) {
+		if p.Active && !p.External && workspace.IsKind(err, workspace.SignedOut) {
 			_ = s.k.Do(ctx, nobody, func(c *workspace.Change) error { return warn(c, p, source) })
 		}
 		return nobody, err

@@ -131,6 +131,7 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 	var told, keys []string
 	var ids []uuid.UUID
 	var who []event.Who
+	strangers := 0
 	for i := range results {
 		r := &results[i]
 		if !r.OK() {
@@ -151,6 +152,14 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 		rows, affected, who = append(rows, m), append(affected, did), append(who, r.who())
 		ids, keys = append(ids, r.ID), append(keys, strings.ToLower(r.Line.Address))
 		count(&g.Group.Group, m.Kind, r.Role, r.External, +1)
+		if r.External {
+			strangers++
+		}
+	}
+	if how.Fact == nil { // by the actor, not by themselves
+		if err := c.Spend(workspace.SpendOutsiders, strangers); err != nil {
+			return err
+		}
 	}
 	if len(rows) == 0 || c.Previewing() {
 		return nil
