@@ -141,15 +141,43 @@ func TestTheLargestMessage(t *testing.T) {
 			expect(t, "an octet more", err, 552, smtp.EnhancedCode{5, 3, 4}, "more than 26214400 octets")
 		}
 	}
+	for over, code := range map[int]string{0: "250", 1: "552"} {
+		whole := sized(size + over)
+		if answer := inOneChunk(t, g.Address, whole); !strings.HasPrefix(answer, code) {
+			t.Errorf("%d octets in one chunk: %s", len(whole), answer)
+		}
+	}
 	letters := k.Letters(t)
-	if len(letters) != 1 {
+	if len(letters) != 2 {
 		t.Fatalf("%d letters", len(letters))
 	}
-	_, body, _ := strings.Cut(letters[0].Text, "\r\n\r\n")
 	_, want, _ := strings.Cut(sized(size), "\r\n\r\n")
-	if body != want {
-		t.Errorf("its body came out with %d octets of %d", len(body), len(want))
+	for _, l := range letters {
+		if _, body, _ := strings.Cut(l.Text, "\r\n\r\n"); body != want {
+			t.Errorf("its body came out with %d octets of %d", len(body), len(want))
+		}
 	}
+}
+
+// inOneChunk sends a message by BDAT (RFC 3030), and returns the answer.
+func inOneChunk(t *testing.T, to, message string) string {
+	t.Helper()
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(time.Minute))
+	r, answer := bufio.NewReader(conn), ""
+	for _, say := range []string{"", "EHLO x.example\r\n", "MAIL FROM:<a@b.example>\r\n", "RCPT TO:<" + to + ">\r\n", fmt.Sprintf("BDAT %d LAST\r\n%s", len(message), message)} {
+		go fmt.Fprint(conn, say) // the answer may come before all of it is written
+		for answer = ""; len(answer) < 4 || answer[3] != ' '; {
+			if answer, err = r.ReadString('\n'); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	return answer
 }
 
 // A line that is too long is refused in words that arrive.
