@@ -222,7 +222,7 @@ function Tokens() {
                   <Table.ColumnHeader>For</Table.ColumnHeader>
                   <Table.ColumnHeader>Used</Table.ColumnHeader>
                   <Table.ColumnHeader>Ends</Table.ColumnHeader>
-                  <Table.ColumnHeader />
+                  <Table.ColumnHeader>End it</Table.ColumnHeader>
                 </Table.Row>
               </Table.Header>
               <Table.Body>
