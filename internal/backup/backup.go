@@ -229,7 +229,7 @@ var ErrDamaged = errors.New("the back-up was cut or changed: its end does not fi
 func read(r io.Reader, f func(line []byte) error) (rows int64, err error) {
 	z, err := gzip.NewReader(r)
 	if err != nil {
-		return 0, errors.Join(errors.New("this is no back-up"), err)
+		return 0, fmt.Errorf("this is no back-up: %w", err)
 	}
 	sum := sha256.New()
 	in := bufio.NewReaderSize(z, 1<<20)
@@ -237,7 +237,7 @@ func read(r io.Reader, f func(line []byte) error) (rows int64, err error) {
 	for {
 		line, err := in.ReadBytes('\n')
 		if err != nil && !errors.Is(err, io.EOF) {
-			return 0, errors.Join(ErrDamaged, err)
+			return 0, fmt.Errorf("%w (%v)", ErrDamaged, err)
 		}
 		if len(line) == 0 {
 			break
