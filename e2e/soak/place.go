@@ -79,7 +79,8 @@ func (p *place) ready() error {
 			}
 		}
 	}
-	return errors.New("the service does not answer within a minute")
+	log, _ := os.ReadFile(filepath.Join(filepath.Dir(p.data), "service.log"))
+	return fmt.Errorf("the service does not answer within a minute; the end of its log:\n%s", log[max(0, len(log)-3000):])
 }
 
 func (p *place) stop() {

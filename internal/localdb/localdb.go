@@ -198,12 +198,15 @@ func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait c
 	}
 	cmd := exec.Command(bin, args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is for us; we stop it in turn
+	if err := os.WriteFile(filepath.Join(dir, "db.port"), []byte(strconv.Itoa(port)), 0o600); err != nil {
+		return 0, nil, err
+	}
 	if err := cmd.Start(); err != nil {
 		return 0, nil, fmt.Errorf("start MariaDB: %w", err)
 	}
 	wait = make(chan struct{})
 	go func() { _ = cmd.Wait(); close(wait) }()
-	return cmd.Process.Pid, wait, os.WriteFile(filepath.Join(dir, "db.port"), []byte(strconv.Itoa(port)), 0o600)
+	return cmd.Process.Pid, wait, os.WriteFile(filepath.Join(dir, "db.launched"), []byte(strconv.Itoa(cmd.Process.Pid)), 0o600)
 }
 
 // watch starts a server that ended by itself again, on the same port.
@@ -234,8 +237,29 @@ func (s *Server) alive() bool {
 	}
 }
 
-// running returns the port and process of a server that still serves dir.
+// running returns the port and process of a server that still serves dir. For one that is only
+// starting, since whoever launched it was killed, it waits: a second one beside it would wait for
+// the first to end.
 func running(dir, socket string) (port, pid int) {
+	for end := time.Now().Add(40 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if port, pid = answering(dir, socket); pid != 0 || !starting(dir) || time.Now().After(end) {
+			return port, pid
+		}
+	}
+}
+
+// starting reports whether the server that was launched last for dir lives.
+func starting(dir string) bool {
+	i, err := os.ReadFile(filepath.Join(dir, "db.launched"))
+	if err != nil {
+		return false
+	}
+	line, err := os.ReadFile(filepath.Join("/proc", strings.TrimSpace(string(i)), "cmdline")) // its number may be another's by now
+	return err == nil && strings.Contains(string(line), "--datadir="+filepath.Join(dir, "db")+"\x00")
+}
+
+// answering returns the port and process of a server that answers for dir.
+func answering(dir, socket string) (port, pid int) {
 	p, err1 := os.ReadFile(filepath.Join(dir, "db.port"))
 	i, err2 := os.ReadFile(filepath.Join(dir, "db.pid"))
 	c, err3 := net.Dial("unix", socket)

@@ -68,6 +68,26 @@ func TestServer(t *testing.T) {
 		t.Error(err)
 	}
 	<-third.wait
+
+	// One that was killed while its server was starting: there is no second one beside it.
+	port, err := freePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	starting, ended, err := launch(dir, filepath.Join(dir, "db"), socketPath(dir), port, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fifth, err := Start(ctx, Options{Dir: dir, Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if fifth.pid != starting {
+		t.Errorf("a second server, %d, was started beside %d", fifth.pid, starting)
+	}
+	run(t, fifth, "SELECT 1")
+	fifth.Stop()
+	<-ended
 }
 
 // abandon leaves a server as a kill of our process would.

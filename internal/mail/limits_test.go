@@ -460,3 +460,41 @@ func TestNothingCrossesSTARTTLS(t *testing.T) {
 		t.Errorf("a recipient: %q", line)
 	}
 }
+
+// Whoever is signed in to send is so until what they signed in with ends.
+func TestAnOpenSessionEndsWithItsPassword(t *testing.T) {
+	g := k.Make(t, "Signed In For Long")
+	by, _, err := k.Account.SignIn(ctx, "192.0.2.1", api.SignIn{Address: kit.Member, Password: kit.Password})
+	if err != nil {
+		t.Fatal(err)
+	}
+	own, err := k.Account.CreateToken(ctx, by, api.NewToken{Name: "laptop", Scopes: []string{"send"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := dial(t, "")
+	if err := c.Auth(sasl.NewPlainClient("", kit.Member, own.Secret)); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.SendMail(kit.Member, []string{g.Address}, strings.NewReader(message(kit.Member, "before"))); err != nil {
+		t.Fatal(err)
+	}
+	half := dial(t, "")
+	if err := half.Auth(sasl.NewPlainClient("", kit.Member, own.Secret)); err != nil {
+		t.Fatal(err)
+	}
+	_, _ = half.Mail(kit.Member, nil), half.Rcpt(g.Address, nil)
+	w, err := half.Data()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Account.RevokeToken(ctx, by, own.ID); err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "the next message", c.Mail(kit.Member, nil), 421, smtp.EnhancedCode{4, 7, 0}, "has ended")
+	_, _ = io.WriteString(w, message(kit.Member, "after"))
+	expect(t, "the one that was coming in", w.Close(), 421, smtp.EnhancedCode{4, 7, 0}, "has ended")
+	if sent := k.Queued(t); len(sent["before"]) != 3 || sent["after"] != nil {
+		t.Errorf("queued: %v", sent)
+	}
+}

@@ -44,7 +44,7 @@ type session struct {
 	from       string
 	to         []post.Destination
 	tried      int // wrong passwords
-	vain       int // refused recipients
+	vain       int // refused recipients; not those of a trusted relay
 }
 
 // source is the network address that the client comes from.
@@ -146,8 +146,8 @@ func (s *session) stillIn() error {
 // Rcpt takes a recipient.
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	err := s.rcpt(to)
-	if err == nil {
-		return nil
+	if err == nil || s.trusted {
+		return err
 	}
 	if s.vain++; s.vain >= maxVain {
 		s.end()

@@ -145,3 +145,31 @@ func TestOldestWaitsFirst(t *testing.T) {
 		t.Errorf("they wait as %v", got)
 	}
 }
+
+// What a program writes is treated like other mail, unless the group says otherwise.
+func TestAutomaticMail(t *testing.T) {
+	for setting, want := range map[string]string{"deliver": "sent", "hold": "waits", "refuse": "refused"} {
+		g := k.Make(t, "Alarms "+setting, func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("automatic=" + setting) })
+		to, err := k.Post.Find(ctx, kit.Address(t, g.Address), false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, automatic := range []bool{true, false} {
+			k.Queued(t)
+			a := kit.Arrived(t, kit.Member, true, "alarm", "", to)
+			a.Automatic = automatic
+			got := "sent"
+			var no *post.Refused
+			if err := k.Post.Accept(ctx, a); errors.As(err, &no) && no.Decision.RuleName() == "automatic.refuse" {
+				got = "refused"
+			} else if err != nil {
+				t.Fatal(err)
+			} else if len(k.Queued(t)["alarm"]) == 0 {
+				got = "waits"
+			}
+			if automatic && got != want || !automatic && got != "sent" {
+				t.Errorf("with %s, automatic %v: %s", setting, automatic, got)
+			}
+		}
+	}
+}

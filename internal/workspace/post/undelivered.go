@@ -30,7 +30,7 @@ func (s *Service) Undelivered(ctx context.Context, by workspace.Actor, ref, curs
 		return none, err
 	}
 	v := s.k.View(ctx, by)
-	only, mine, err := s.ofActor(v, ref)
+	only, mine, err := ofActor(v, ref)
 	if err != nil {
 		return none, err
 	}
@@ -74,7 +74,7 @@ func (s *Service) Undelivered(ctx context.Context, by workspace.Actor, ref, curs
 
 // ofActor says whose mail the actor looks at: that of one group, or of those they help to
 // run, or all.
-func (s *Service) ofActor(v *workspace.View, ref string) (only, mine uuid.UUID, err error) {
+func ofActor(v *workspace.View, ref string) (only, mine uuid.UUID, err error) {
 	switch {
 	case ref != "":
 		g, err := v.FindGroup(ref, access.DecidePosts)

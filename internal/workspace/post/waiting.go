@@ -24,16 +24,9 @@ func (s *Service) Waiting(ctx context.Context, by workspace.Actor, ref, cursor s
 		return none, err
 	}
 	v := s.k.View(ctx, by)
-	var only, mine uuid.UUID
-	switch {
-	case ref != "":
-		g, err := v.FindGroup(ref, access.DecidePosts)
-		if err != nil {
-			return none, err
-		}
-		only = g.ID
-	case !by.Administers():
-		mine = by.Person.ID
+	only, mine, err := ofActor(v, ref)
+	if err != nil {
+		return none, err
 	}
 	after, err := v.Cursor(cursor, "waiting", only, mine)
 	if err != nil {
