@@ -122,7 +122,15 @@ func (p *place) drain(most time.Duration) error {
 		if n := p.sink.total(); n != was {
 			was, since = n, time.Now()
 		}
-		u, err := p.client.Undelivered(context.Background(), "", client.Paging{Limit: 1})
+		u, err := p.client.Undelivered(context.Background(), "", client.Paging{Limit: 100})
+		if err == nil && len(u.Items) > 0 { // not to wait for ten minutes for what was put off several times
+			var again api.Retries
+			for _, m := range u.Items {
+				again.IDs = append(again.IDs, m.ID)
+			}
+			_, _ = p.client.RetryUndelivered(context.Background(), again)
+			since = time.Now()
+		}
 		if err == nil && u.Total == 0 && time.Since(since) > 20*time.Second {
 			return nil
 		}
