@@ -44,6 +44,7 @@ func TestWhoWasInItAndStillIs(t *testing.T) {
 	l := k.Fresh(t, "post_asof")
 	g, inner := l.Make(t, "As It Was"), l.Make(t, "Nested Later")
 	oda := l.Actor(t, kit.Owner)
+	l.MoveBy(time.Second)
 	if err := l.Send(t, g.Address, kit.Owner, true, "before"); err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +57,9 @@ func TestWhoWasInItAndStillIs(t *testing.T) {
 	if err := l.Member.Remove(ctx, oda, g.Address, kit.Member, 0); err != nil {
 		t.Fatal(err)
 	}
-	l.Letters(t) // "before" and what the members were told
+	if to := l.Queued(t)["before"]; len(to) != 2 || slices.Contains(to, kit.Colleague) || slices.Contains(to, kit.Member) {
+		t.Errorf("before, it goes to %v; want those who were in it then and are still", to)
+	}
 	if err := l.Send(t, g.Address, kit.Owner, true, "after"); err != nil {
 		t.Fatal(err)
 	}
