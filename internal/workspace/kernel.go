@@ -175,6 +175,12 @@ func (k *Kernel) change(ctx context.Context, by Actor, tx *store.Tx) *Change {
 // the actor may not find is not there for them and nobody can wait for its lock; then it
 // is locked, and permission is asked again.
 func (k *Kernel) OnGroup(ctx context.Context, by Actor, ref string, do access.Action, f func(c *Change, g *Locked) error) error {
+	return k.OnGroupAfter(ctx, by, ref, do, func(*Change) error { return nil }, f)
+}
+
+// OnGroupAfter is OnGroup for a change that takes locks which come before that of the group:
+// first takes them.
+func (k *Kernel) OnGroupAfter(ctx context.Context, by Actor, ref string, do access.Action, first func(c *Change) error, f func(c *Change, g *Locked) error) error {
 	found, err := k.View(ctx, by).FindGroup(ref, do)
 	if err != nil {
 		return err
@@ -185,6 +191,9 @@ func (k *Kernel) OnGroup(ctx context.Context, by Actor, ref string, do access.Ac
 	}
 	defer leave()
 	return k.Do(ctx, by, func(c *Change) error {
+		if err := first(c); err != nil {
+			return err
+		}
 		g, err := c.LockGroup(found.ID, ref, do)
 		if err != nil {
 			return err

@@ -26,23 +26,8 @@ const maxFailed = 20
 // letters of the service.
 func (s *Service) Undelivered(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.Undelivered], error) {
 	none := api.Page[api.Undelivered]{}
-	if err := by.SignedIn(); err != nil {
-		return none, err
-	}
 	v := s.k.View(ctx, by)
-	only, mine, err := ofActor(v, ref)
-	if err != nil {
-		return none, err
-	}
-	after, err := v.Cursor(cursor, "undelivered", only, mine)
-	if err != nil {
-		return none, err
-	}
-	page, err := v.Read.Troubled(mine, only, after, limit)
-	if err != nil {
-		return none, err
-	}
-	groups, messages, err := surroundings(v, page.Items)
+	page, groups, messages, err := listed(v, ref, cursor, "undelivered", v.Read.Troubled, limit)
 	if err != nil {
 		return none, err
 	}
@@ -70,19 +55,6 @@ func (s *Service) Undelivered(ctx context.Context, by workspace.Actor, ref, curs
 		fill(v, &out, progress[m.ID], shown)
 		return out
 	}), nil
-}
-
-// ofActor says whose mail the actor looks at: that of one group, or of those they help to
-// run, or all.
-func ofActor(v *workspace.View, ref string) (only, mine uuid.UUID, err error) {
-	switch {
-	case ref != "":
-		g, err := v.FindGroup(ref, access.DecidePosts)
-		return g.ID, uuid.Nil, err
-	case !v.By.Administers():
-		return uuid.Nil, v.By.Person.ID, nil
-	}
-	return uuid.Nil, uuid.Nil, nil
 }
 
 // sees says of which people of a group, or of what is nested in it, the actor may know that

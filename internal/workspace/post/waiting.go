@@ -19,30 +19,46 @@ import (
 // Waiting lists posts that wait for approval, oldest first: of one group, or of all those
 // that the actor decides about.
 func (s *Service) Waiting(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.Post], error) {
-	none := api.Page[api.Post]{}
-	if err := by.SignedIn(); err != nil {
-		return none, err
-	}
 	v := s.k.View(ctx, by)
-	only, mine, err := ofActor(v, ref)
+	page, groups, messages, err := listed(v, ref, cursor, "waiting", v.Read.WaitingPosts, limit)
 	if err != nil {
-		return none, err
+		return api.Page[api.Post]{}, err
 	}
-	after, err := v.Cursor(cursor, "waiting", only, mine)
-	if err != nil {
-		return none, err
-	}
-	page, err := v.Read.WaitingPosts(mine, only, after, limit)
-	if err != nil {
-		return none, err
-	}
-	groups, messages, err := surroundings(v, page.Items)
 	return workspace.Page(page, func(m store.Mailing) api.Post {
 		var d store.Decision
 		_ = json.Unmarshal(m.Decision, &d) // written by Accept
 		g := groups[*m.GroupID]
 		return api.Post{PostHead: head(v, m, messages), Group: api.Name{Name: g.Name, Address: g.Address}, Decision: shape(d)}
-	}), err
+	}), nil
+}
+
+// listed reads a page of one of the lists of mail, with the groups and messages that belong
+// to it: of one group, or of those that the actor helps to run, or of all.
+func listed(v *workspace.View, ref, cursor, list string, read func(person, group uuid.UUID, after store.Cursor, limit int) (store.Page[store.Mailing], error),
+	limit int) (page store.Page[store.Mailing], groups map[uuid.UUID]store.Group, messages map[uuid.UUID]store.Message, err error) {
+	if err := v.By.SignedIn(); err != nil {
+		return page, nil, nil, err
+	}
+	var only, mine uuid.UUID
+	switch {
+	case ref != "":
+		g, err := v.FindGroup(ref, access.DecidePosts)
+		if err != nil {
+			return page, nil, nil, err
+		}
+		only = g.ID
+	case !v.By.Administers():
+		mine = v.By.Person.ID
+	}
+	after, err := v.Cursor(cursor, list, only, mine)
+	if err != nil {
+		return page, nil, nil, err
+	}
+	if page, err = read(mine, only, after, limit); err != nil {
+		return page, nil, nil, err
+	}
+	groups, messages, err = surroundings(v, page.Items)
+	return page, groups, messages, err
 }
 
 // surroundings returns the groups and the messages of mailings.

@@ -88,7 +88,7 @@ func says(changes []event.Change) string {
 			return "Whoever has to have a second factor and has none can do nothing else before they have set one up."
 		}
 	}
-	return workspace.Number(len(changes), "setting") + " changed."
+	return "Changes " + workspace.Number(len(changes), "setting") + "."
 }
 
 func differences(before, after api.Protection) (out []event.Change) {

@@ -23,18 +23,11 @@ func (s *Service) SetOverride(ctx context.Context, by workspace.Actor, ref, addr
 	if err != nil {
 		return err
 	}
-	found, err := s.k.View(ctx, by).FindGroup(ref, access.SetOverrides)
-	if err != nil {
+	rules := func(c *workspace.Change) error {
+		_, err := c.Tx.RLockRules()
 		return err
 	}
-	return s.k.Do(ctx, by, func(c *workspace.Change) error {
-		if _, err := c.Tx.RLockRules(); err != nil {
-			return err
-		}
-		g, err := c.LockGroup(found.ID, ref, access.SetOverrides)
-		if err != nil {
-			return err
-		}
+	return s.k.OnGroupAfter(ctx, by, ref, access.SetOverrides, rules, func(c *workspace.Change, g *workspace.Locked) error {
 		lifted, err := member.Settle(c, g, o)
 		if err != nil || lifted == nil {
 			return err
