@@ -41,7 +41,7 @@ func createFromAStart(t *testing.T, p *place, ines *tab, c *client.Client) {
 		t.Fatal(err)
 	}
 	ines.do(ines.See("Anyone in the workspace may join."), ines.Fill("[name=name]", "Night Dispatchers"), ines.See("Is it there already?"), ines.See("Night Dispatch has a like name"),
-		ines.Fill("[name=name]", "Harbour Watch"), ines.Gone("Is it there already?"), ines.See("The names of administrators get no suffix."),
+		ines.Fill("[name=name]", "Harbour Watch"), ines.Gone("Is it there already?"), ines.See("The names of administrators are as they type them"),
 		ines.Fill("#owners input", "oda fe"), ines.Press("Oda Fenn"), ines.Fill("[placeholder^='Old names']", "watch, harbour-wach,"), ines.See("watch ×"),
 		ines.See("Does: archive, calendar."))
 	ines.open("/groups", "All Staff")
@@ -122,12 +122,12 @@ func requests(t *testing.T, p *place) {
 	elin.open("/mine", "I could join")
 	elin.do(elin.Fill("main [type=search]", "first aid"), elin.See("First Aiders"), elin.Until(`[...document.querySelectorAll('button')].filter(b => b.innerText === 'Ask to join').length === 1`), elin.Press("Ask to join"), elin.See("have been asked"), elin.See("I asked"))
 	oda := p.browse(demo.Owner)
-	oda.open("/waiting", "Petra Vane asks to join")
+	oda.open("/waiting", "asks to join")
 	oda.do(oda.See("I take three nights in December."))
 	for _, who := range []string{"Petra Vane", "Mira Stør"} {
 		oda.click(`[aria-label="Pick the request of ` + who + ` to join Night Dispatch"]`)
 	}
-	oda.do(oda.Press("Approve 2 requests"), oda.See("2 requests approved"), oda.Gone("Petra Vane asks to join"))
+	oda.do(oda.Press("Approve 2 picked"), oda.See("2 decisions approved"), oda.Gone("I take three nights in December."))
 	wait(t, "Petra is told", func() bool { return len(p.letters("petra.vane@merrowline.example", "Approved: Night Dispatch")) == 1 })
 	p.must(demo.Owner, "Mira Stør", "member", "list", night, "--search", "mira")
 	r, err := p.api(demo.Owner).Requests(ctx, night, false, client.Paging{})
@@ -171,7 +171,7 @@ func ruleOfMembership(t *testing.T, p *place, ines *tab, c *client.Client) {
 
 func names(t *testing.T, p *place, ines *tab) {
 	ines.open("/rules", "Try a name")
-	ines.do(ines.Fill("[name=suffix]", " - {department}"), ines.See("groups break these rules"), ines.Press("Put these rules in force"), ines.See("The rules of naming are in force"),
+	ines.do(ines.Fill("[name=pattern]", "{name} - {department}"), ines.See("groups break these rules"), ines.Press("Put these rules in force"), ines.See("The rules of naming are in force"),
 		ines.Fill("[name=try-name]", "Payroll Nord"), ines.See("does not bind you"), ines.Fill("[role=combobox]", "tove al"), ines.Press("Tove Alder"), ines.See("The word payroll is reserved"))
 	tove := p.browse(demo.Member)
 	tove.open("/groups/new", "Begin from")

@@ -29,6 +29,7 @@ const Waiting = lazy(() => import('./waiting/waiting'));
 const Care = lazy(() => import('./care/care'));
 const Rules = lazy(() => import('./rules/rules'));
 const History = lazy(() => import('./history/history'));
+const Change = lazy(() => import('./changes/change'));
 const Invitation = lazy(() => import('./links/invitation'));
 const JoinByLink = lazy(() => import('./links/join'));
 
@@ -66,6 +67,7 @@ export function App() {
           <Route path="/care" element={<Care />} />
           <Route path="/rules" element={<Rules />} />
           <Route path="/history" element={<History />} />
+          <Route path="/changes/:id" element={<Change />} />
           <Route path="/join/:secret" element={<JoinByLink />} />
           <Route path="/invitations/:secret/answer" element={<Invitation signedIn />} />
           <Route path="/account" element={<Account />} />

@@ -364,7 +364,7 @@ func (b *bench) expansion() (row, error) {
 // attributeChange times one change of a person where 1,000 groups have rules, and 3
 // of them take the person in or let them go.
 func (b *bench) attributeChange() (row, error) {
-	page, err := b.pool.Reads(b.ctx).Groups(store.GroupQuery{Limit: 1000, Sort: store.ByCreated, Now: b.now})
+	page, err := b.pool.Reads(b.ctx).Groups(store.GroupQuery{Limit: 1000, Sort: store.ByCreated, Time: store.FilterTime{Now: b.now}})
 	if err != nil {
 		return row{}, err
 	}

@@ -18,6 +18,7 @@ type Page[T any] struct {
 	Next   string `json:"next" doc:"The cursor of the next page of the same list; empty on the last"`
 	Total  int64  `json:"total" doc:"How many there are on all pages; -1 where they are not counted"`
 	Hidden string `json:"hidden,omitempty" doc:"What there is beside, which you may not see"`
+	Note   string `json:"note,omitempty" doc:"What there is to know of how the list was read"`
 }
 
 // Preview is what a change would do. It has the same parts whatever the change is; the
@@ -92,6 +93,7 @@ type Problem struct {
 	Field string `json:"field" doc:"Such as people[2].address; empty for the request as a whole"`
 	Given any    `json:"given,omitempty"`
 	Says  string `json:"says"`
+	At    *int   `json:"at,omitempty" doc:"Of a text with a grammar, such as a filter: where in it, in octets from 0"`
 }
 
 // ProblemDetails is every error of the interface (RFC 9457).

@@ -16,25 +16,37 @@ type Group struct {
 	Welcome     string   `json:"welcome" doc:"Said to new members, in the mail that tells them that they are in"`
 	ByRule      bool     `json:"by_rule" doc:"It has a rule of membership"`
 	PolicyHalf
-	Sentence  string    `json:"sentence" doc:"The policy in one line"`
-	Owners    []Name    `json:"owners"`
-	Counts    Counts    `json:"counts"`
-	Term      Term      `json:"term"`
-	MyRole    string    `json:"my_role" enum:"none,member,moderator,owner" doc:"Of the person who asks"`
-	May       []string  `json:"may,omitempty" doc:"What the person who asks may do; only on a single group"`
-	CreatedAt time.Time `json:"created_at"`
-	Version   int       `json:"version" doc:"Counts what people edit: the ETag of the group, as a number"`
-	Revision  int       `json:"revision" doc:"Counts changes of its people and its term: the ETag of its members, as a number"`
+	Sentence      string    `json:"sentence" doc:"The policy in one line"`
+	Owners        []Owner   `json:"owners"`
+	Counts        Counts    `json:"counts"`
+	Term          Term      `json:"term"`
+	MyRole        string    `json:"my_role" enum:"none,member,moderator,owner" doc:"Of the person who asks"`
+	May           []string  `json:"may,omitempty" doc:"What the person who asks may do; only on a single group"`
+	LeftOut       []Line    `json:"left_out,omitempty" doc:"Of a group that was just made: whom its lists name and who could not be put into it, with why"`
+	StartingPoint string    `json:"starting_point" doc:"The name of what it was begun from; empty for none"`
+	CreatedAt     time.Time `json:"created_at"`
+	Version       int       `json:"version" doc:"Counts what people edit: the ETag of the group, as a number"`
+	Revision      int       `json:"revision" doc:"Counts changes of its people and its term: the ETag of its members, as a number"`
 }
 
 // Counts are the members of a group by role. External members are counted in
 // their roles too; nested groups are not people.
 type Counts struct {
-	Owners     int `json:"owners"`
-	Moderators int `json:"moderators"`
-	Members    int `json:"members"`
-	External   int `json:"external"`
-	Nested     int `json:"nested"`
+	Owners     int  `json:"owners"`
+	Moderators int  `json:"moderators"`
+	Members    int  `json:"members"`
+	External   int  `json:"external"`
+	Nested     int  `json:"nested"`
+	People     int  `json:"people" doc:"Whom it reaches, each once, through nested groups too: its size"`
+	Departed   int  `json:"departed" doc:"People in it who have left the organisation; they count in no role"`
+	More       bool `json:"more,omitempty" doc:"It reaches more, through groups that you may not find"`
+}
+
+// Owner is an owner of a group.
+type Owner struct {
+	Name     string `json:"name"`
+	Address  string `json:"address"`
+	Departed bool   `json:"departed,omitempty" doc:"Has left the organisation, and counts as none"`
 }
 
 // Term is how long a group lives. What it does not have is null.

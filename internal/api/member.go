@@ -14,6 +14,7 @@ type Member struct {
 	Delivery string    `json:"delivery" enum:"each,none"`
 	AddedAt  time.Time `json:"added_at"`
 	AddedBy  string    `json:"added_by"`
+	Until    string    `json:"until,omitempty" doc:"The last day of the membership, such as 2027-01-31; absent for one that does not end"`
 	ByRule   bool      `json:"by_rule" doc:"In because of the group's rule"`
 }
 
@@ -21,12 +22,14 @@ type Member struct {
 type NewPerson struct {
 	Address string `json:"address" maxLength:"320"`
 	Role    string `json:"role,omitempty" enum:"owner,moderator,member" doc:"member when left out"`
+	Until   string `json:"until,omitempty" maxLength:"10" doc:"The last day of the membership, such as 2027-01-31; left out: it does not end"`
 }
 
 // MemberPatch changes a membership.
 type MemberPatch struct {
 	Role     string `json:"role,omitempty" enum:"owner,moderator,member"`
 	Delivery string `json:"delivery,omitempty" enum:"each,none"`
+	Until    string `json:"until,omitempty" maxLength:"10" doc:"The last day of the membership, such as 2027-01-31, or none"`
 }
 
 // PeopleList names people in one of five ways: as text, as a file, as the people of
@@ -46,6 +49,7 @@ type NewMembers struct {
 	People []NewPerson `json:"people,omitempty" maxItems:"10000"`
 	List   *PeopleList `json:"list,omitempty"`
 	Way    string      `json:"way,omitempty" enum:"direct,invite" doc:"direct, the way when left out, or invite: they are asked by mail"`
+	Until  string      `json:"until,omitempty" maxLength:"10" doc:"The last day for those who are put in directly and of whom none is said, such as 2027-01-31"`
 	Quiet  bool        `json:"quiet,omitempty" doc:"People who are put in directly are not told by mail"`
 }
 
@@ -86,6 +90,7 @@ type MembersPatch struct {
 	Members  []string `json:"members" minItems:"1" maxItems:"5000" doc:"Identifiers or addresses"`
 	Role     string   `json:"role,omitempty" enum:"owner,moderator,member"`
 	Delivery string   `json:"delivery,omitempty" enum:"each,none"`
+	Until    string   `json:"until,omitempty" maxLength:"10" doc:"The last day of the memberships, such as 2027-01-31, or none"`
 	Remove   bool     `json:"remove,omitempty" doc:"Take them out"`
 }
 
@@ -155,4 +160,26 @@ type Nested struct {
 	By     string    `json:"by" doc:"Who nested it"`
 	Since  time.Time `json:"since"`
 	Doubts []string  `json:"doubts" doc:"What the outer group's policy allows that the inner one's does not"`
+}
+
+// Moves are groups that somebody comes into and goes out of, in one change.
+type Moves struct {
+	Join  []JoinGroup `json:"join,omitempty" maxItems:"500"`
+	Leave []string    `json:"leave,omitempty" maxItems:"500" doc:"Identifiers or addresses of groups"`
+	Like  string      `json:"like,omitempty" maxLength:"400" doc:"Somebody in whose groups they are to be, as far as you see those"`
+	Roles bool        `json:"same_roles,omitempty" doc:"With like: in the same roles; else as members"`
+	Until string      `json:"until,omitempty" maxLength:"10" doc:"The last day in the groups that they join, such as 2027-01-31"`
+}
+
+// JoinGroup is a group that somebody comes into.
+type JoinGroup struct {
+	Group string `json:"group" maxLength:"400" doc:"Identifier or address"`
+	Role  string `json:"role,omitempty" enum:"owner,moderator,member" doc:"member when left out"`
+}
+
+// Moved says what became of each group: those to join, those to leave, those of like.
+type Moved struct {
+	Results []Line `json:"results"`
+	Changed int    `json:"changed"`
+	Says    string `json:"says"`
 }

@@ -2,12 +2,18 @@ package api
 
 // Naming is the rules of the workspace for making groups and what they are called.
 type Naming struct {
-	Creators   string   `json:"creators" enum:"administrators,workspace" doc:"Who may create groups"`
-	Prefix     string   `json:"prefix" maxLength:"200" doc:"Put before names; {department} and other fields are the creator's"`
-	Suffix     string   `json:"suffix" maxLength:"200" doc:"Put after names"`
-	Words      []string `json:"words" maxItems:"500" doc:"Words that no name and no address may have, as whole words"`
-	Beginnings []string `json:"beginnings" maxItems:"500" doc:"Words at the start that are kept for official groups"`
-	Version    int      `json:"version,omitempty" doc:"The ETag, as a number"`
+	Creators   string        `json:"creators" enum:"administrators,workspace" doc:"Who may create groups"`
+	Pattern    string        `json:"pattern" maxLength:"400" doc:"How groups are named: {name} is what is typed, {locality} and other fields are the creator's; a field that is empty falls away with its brackets. Empty: names are as they are typed"`
+	Patterns   []NamePattern `json:"patterns,omitempty" maxItems:"20" doc:"Other patterns for some groups; the first whose filter matches holds"`
+	Words      []string      `json:"words" maxItems:"500" doc:"Words that no name and no address may have, as whole words"`
+	Beginnings []string      `json:"beginnings" maxItems:"500" doc:"Words at the start that are kept for official groups"`
+	Version    int           `json:"version,omitempty" doc:"The ETag, as a number"`
+}
+
+// NamePattern is how groups are named that a filter matches.
+type NamePattern struct {
+	Filter  string `json:"filter" maxLength:"4000" doc:"Of groups, by what is known before they are made: domain, starting_point, language, traits"`
+	Pattern string `json:"pattern" maxLength:"400"`
 }
 
 // Proposal is an address for a name, and the name as the rules of the workspace make it.
@@ -24,7 +30,7 @@ type Proposal struct {
 type Near struct {
 	Address string `json:"address"`
 	Name    string `json:"name"`
-	Kind    string `json:"kind" enum:"person,group,alias"`
+	Kind    string `json:"kind" enum:"person,group,alias,former"`
 	How     string `json:"how" enum:"same,alike,resembling"`
 }
 
@@ -44,11 +50,11 @@ type StartingPoint struct {
 
 // NewStartingPoint makes or changes a starting point: from a policy, or from a group.
 type NewStartingPoint struct {
-	Title    string      `json:"title" maxLength:"100"`
-	About    string      `json:"about,omitempty" maxLength:"500"`
+	Title    string      `json:"title,omitempty" maxLength:"100" doc:"Its name when left out of a new one"`
+	About    *string     `json:"about,omitempty" maxLength:"500"`
 	From     string      `json:"from_group,omitempty" maxLength:"400" doc:"Takes policy, traits, delivery and welcome of this group"`
 	Policy   PolicyPatch `json:"policy,omitempty"`
 	Traits   []string    `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
 	Delivery string      `json:"default_delivery,omitempty" enum:"each,none"`
-	Welcome  string      `json:"welcome,omitempty" maxLength:"2000"`
+	Welcome  *string     `json:"welcome,omitempty" maxLength:"2000"`
 }

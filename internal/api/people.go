@@ -18,11 +18,30 @@ type Person struct {
 // find is left out.
 type PersonDetails struct {
 	Person
+	Former     []string      `json:"former_addresses,omitempty" doc:"Addresses that they had before, which lead to them still"`
+	Note       string        `json:"note,omitempty" doc:"What there is to know of what was done"`
 	CreatedAt  time.Time     `json:"created_at"`
 	DepartedAt *time.Time    `json:"departed_at"`
 	SignsIn    bool          `json:"signs_in" doc:"Has a password; told to those who may change the directory"`
-	Groups     []PersonGroup `json:"groups"`
+	Groups     []PersonGroup `json:"groups" doc:"In which they are themselves"`
+	Reached    []ReachedBy   `json:"reached_by" doc:"Groups that reach them through groups nested in them"`
+	Waiting    []Asked       `json:"waiting" doc:"What they asked for that nobody has decided yet"`
 	May        []string      `json:"may"`
+}
+
+// ReachedBy is a group that reaches somebody through groups nested in it.
+type ReachedBy struct {
+	Name    string   `json:"name"`
+	Address string   `json:"address"`
+	Through []string `json:"through" doc:"Names of the nested groups"`
+}
+
+// Asked is an open request of somebody.
+type Asked struct {
+	ID    string    `json:"id"`
+	Kind  string    `json:"kind" enum:"join,leave"`
+	Group Name      `json:"group"`
+	At    time.Time `json:"at"`
 }
 
 // PersonGroup is a group that a person is in.
@@ -33,6 +52,7 @@ type PersonGroup struct {
 	ByRule    bool      `json:"by_rule"`
 	LastOwner bool      `json:"last_owner" doc:"Nobody else owns it"`
 	Ended     bool      `json:"ended"`
+	Until     string    `json:"until,omitempty" doc:"The last day of the membership"`
 	Since     time.Time `json:"since"`
 }
 
@@ -48,6 +68,8 @@ type NewPersonEntry struct {
 // PersonPatch changes an entry of the directory. Attributes that are left out stay;
 // an empty one is taken away.
 type PersonPatch struct {
+	Address       *string           `json:"address,omitempty" maxLength:"320" doc:"Another address; the one before leads to them still"`
+	Former        *[]string         `json:"former_addresses,omitempty" maxItems:"50" doc:"Those of the addresses before that are to lead to them still"`
 	Name          *string           `json:"name,omitempty" maxLength:"200"`
 	Attributes    map[string]string `json:"attributes,omitempty"`
 	WorkspaceRole *string           `json:"workspace_role,omitempty" enum:"administrator,auditor,none" doc:"none: neither"`

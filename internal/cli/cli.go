@@ -66,6 +66,9 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	var e *client.Error
 	if errors.As(err, &e) {
 		for _, p := range e.Problems {
+			if given, ok := p.Given.(string); ok && p.At != nil && *p.At <= len(given) && !strings.Contains(given, "\n") {
+				fmt.Fprintf(errs, "  %s\n  %s^\n", given, strings.Repeat(" ", cells(given[:*p.At])))
+			}
 			if p.Field != "" && (len(e.Problems) > 1 || !strings.Contains(e.Detail, p.Says)) {
 				fmt.Fprintf(errs, "  %s: %s\n", p.Field, p.Says)
 			}
@@ -117,8 +120,8 @@ func (a *app) root() *cobra.Command {
 	markSettings(f)
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(), a.factorCommands(), a.protectionCommands(),
 		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.nestingCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
-		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.expiryCommands(), a.clockCommand(),
-		a.rehearseCommand(), a.waitingCommands(), a.undeliveredCommands(), a.historyCommands())
+		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.attributeCommands(), a.domainCommands(), a.expiryCommands(), a.clockCommand(),
+		a.rehearseCommand(), a.waitingCommands(), a.undeliveredCommands(), a.historyCommands(), a.filterCommands(), a.viewCommands(), a.changeCommands())
 	wrapArgs(root)
 	return root
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -12,15 +13,13 @@ import (
 	"ivytable.example/ivytable/internal/client"
 )
 
-func people(g api.Group) int { return g.Counts.Owners + g.Counts.Moderators + g.Counts.Members }
-
 var groupColumns = []column[api.Group]{
 	{name: "id", value: func(g api.Group) any { return g.ID }, csvOnly: true},
 	{name: "name", value: func(g api.Group) any { return g.Name }},
 	{name: "address", value: func(g api.Group) any { return g.Address }, whole: true},
 	{name: "state", value: func(g api.Group) any { return g.State }},
 	{name: "owners", value: func(g api.Group) any { return g.Counts.Owners }},
-	{name: "people", value: func(g api.Group) any { return people(g) }},
+	{name: "people", value: func(g api.Group) any { return g.Counts.People }},
 	{name: "external", value: func(g api.Group) any { return g.Counts.External }, csvOnly: true},
 	{name: "post", heading: "WHO WRITES", value: func(g api.Group) any { return g.Policy.Post }},
 	{name: "expires_on", heading: "EXPIRES", value: func(g api.Group) any { return g.Term.ExpiresOn }, show: ends, whole: true},
@@ -38,28 +37,61 @@ func ends(g api.Group) string {
 }
 
 func (a *app) groupCommands() *cobra.Command {
-	return noun("group", "Groups: list, create, change, join, leave, renew, retire, restore",
-		a.groupList(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore())
+	return noun("group", "Groups: list, export, create, change, join, leave, renew, retire, restore",
+		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore())
 }
 
 func (a *app) groupList() *cobra.Command {
 	var l client.GroupList
 	var p paging
+	var f filtering
 	c := a.reads(&cobra.Command{
 		Use: "list [WORDS]", Short: "List the groups that you can find",
-		Long:    "List the groups that you can find. WORDS are beginnings of words of a name or address.",
-		Example: "  ivytable group list\n  ivytable group list night dis\n  ivytable group list --state due --sort expires\n  ivytable group list --scope owned --output csv\n  ivytable group list --scope joinable --all",
-	}, func(ctx context.Context, c *client.Client, args []string) error {
+		Long:    "List the groups that you can find. WORDS are beginnings of words of a name or address. Flags that ask for something are joined by and.",
+		Example: "  ivytable group list\n  ivytable group list night dis\n  ivytable group list --without-owner\n  ivytable group list --post anyone --filter 'hold eq \"nobody\" and people gt 20'\n  ivytable group list --state due --sort expires\n  ivytable group list --scope owned --output csv",
+	}, func(ctx context.Context, c *client.Client, args []string) (err error) {
 		l.Q = strings.Join(args, " ")
+		if l.Filter, err = f.of(ctx, c); err != nil {
+			return err
+		}
 		return list(a, &p, func(p client.Paging) (api.Page[api.Group], error) {
 			l.Paging = p
 			return c.Groups(ctx, l)
 		}, groupColumns)
 	})
 	paged(c, &p)
+	a.asksForGroups(c, &l, &f)
+	return c
+}
+
+// asksForGroups gives a command the flags that say which groups.
+func (a *app) asksForGroups(c *cobra.Command, l *client.GroupList, f *filtering) {
 	c.Flags().StringSliceVar(&l.States, "state", nil, "only these states: active, due, lapsed, retired")
 	c.Flags().StringVar(&l.Scope, "scope", "", "mine: groups you are in; owned: groups you own; joinable: groups you could join")
-	c.Flags().StringVar(&l.Sort, "sort", "", "name, people, post, expires, created; with a leading - in the other direction")
+	a.filtered(c, "groups", f, &l.Sort, `owners eq 0 and post eq "anyone"`)
+	f.with(c, "owner", "owner eq ", "only those that this address owns")
+	f.on(c, "without-owner", "owners eq 0", "only those that nobody owns who is here")
+	f.on(c, "external", "external gt 0", "only those with external members")
+	f.with(c, "post", "post eq ", "only those that this audience may write to: nobody, owners, moderators, members, workspace, anyone")
+	f.with(c, "domain", "domain eq ", "only those of this mail domain")
+	f.with(c, "expires-before", "expires_on lt ", "only those that expire before this day, such as 2027-03-18")
+	c.Flags().StringVar(&l.Sort, "sort", "", "name, address, people, owners, external, post, expires, created, renewed, quiet (longest without a post first); with a leading - in the other direction")
+}
+
+func (a *app) groupExport() *cobra.Command {
+	var l client.GroupList
+	var f filtering
+	c := a.exports(&cobra.Command{
+		Use: "export [WORDS]", Short: "Write all groups of a list, with all that there is to know of each",
+		Example: "  ivytable group export > groups.csv\n  ivytable group export --without-owner --format jsonl\n  ivytable group export --view quiet > quiet.csv",
+	}, func(ctx context.Context, c *client.Client, args []string, format string) (err error) {
+		l.Q = strings.Join(args, " ")
+		if l.Filter, err = f.of(ctx, c); err != nil {
+			return err
+		}
+		return c.ExportGroups(ctx, l, format, a.out)
+	})
+	a.asksForGroups(c, &l, &f)
 	return c
 }
 
@@ -77,7 +109,11 @@ func (a *app) groupShow() *cobra.Command {
 func (a *app) showGroup(g api.Group) error {
 	var names []string
 	for _, o := range g.Owners {
-		names = append(names, fmt.Sprintf("%s <%s>", o.Name, o.Address))
+		left := ""
+		if o.Departed {
+			left = " (has left)"
+		}
+		names = append(names, fmt.Sprintf("%s <%s>%s", o.Name, o.Address, left))
 	}
 	term := dayIn(g.Term.ExpiresOn, g.Term.DaysLeft)
 	switch {
@@ -94,7 +130,13 @@ func (a *app) showGroup(g api.Group) error {
 		in = append(in, "with a rule")
 	}
 	if g.Counts.Nested > 0 {
-		in = append(in, plural(g.Counts.Nested, "nested group"))
+		in = append(in, plural(g.Counts.Nested, "nested group"), "reaching "+plural(g.Counts.People, "person"))
+	}
+	if g.Counts.Departed > 0 {
+		in = append(in, fmt.Sprintf("%d who have left", g.Counts.Departed))
+	}
+	for _, l := range g.LeftOut {
+		fmt.Fprintf(a.err, "Left out: line %d, %s: %s\n", l.Line, cmp.Or(l.Given, l.Address), l.Says)
 	}
 	return one(a, g, groupColumns,
 		fact{"Name", g.Name}, fact{"Address", g.Address}, fact{"Also", strings.Join(g.Aliases, ", ")}, fact{"For", g.Description},
@@ -140,6 +182,9 @@ func (a *app) groupCreate() *cobra.Command {
 			return err
 		}
 		a.hint("Try it: ivytable rehearse post %s --as %s", g.Address, g.Owners[0].Address)
+		if len(g.LeftOut) > 0 {
+			return fmt.Errorf("the group is made; %s of the lists could not be put into it", plural(len(g.LeftOut), "entry"))
+		}
 		return nil
 	}, keyed)
 	f := c.Flags()
@@ -188,6 +233,11 @@ func (a *app) groupChange() *cobra.Command {
 			g, err := cl.Group(ctx, args[0])
 			if err != nil {
 				return err
+			}
+			for _, d := range drop {
+				if !slices.ContainsFunc(g.Aliases, func(x string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x }) {
+					return fmt.Errorf("%s has no further address %s; it has %s", g.Name, d, cmp.Or(strings.Join(g.Aliases, ", "), "none"))
+				}
 			}
 			keep := slices.DeleteFunc(append(g.Aliases, add...), func(x string) bool {
 				return slices.ContainsFunc(drop, func(d string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x })

@@ -37,15 +37,31 @@ var affectedColumns = []column[api.Affected]{
 
 func (a *app) historyCommands() *cobra.Command {
 	var p, of paging
+	var f filtering
 	all := a.reads(&cobra.Command{
 		Use: "list [GROUP]", Short: "List what changed, newest first", Args: cobra.MaximumNArgs(1),
-		Example: "  ivytable history list\n  ivytable history list night-dispatch@merrowline.example --all",
+		Example: "  ivytable history list\n  ivytable history list night-dispatch@merrowline.example --all\n  ivytable history list --filter 'kind eq \"group.retire\" and at gt \"2026-11-01T00:00:00Z\"'",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
+		filter, err := f.of(ctx, c)
+		if err != nil {
+			return err
+		}
 		return list(a, &p, func(p client.Paging) (api.Page[api.HistoryEntry], error) {
-			return c.History(ctx, strings.Join(args, ""), p)
+			return c.History(ctx, strings.Join(args, ""), filter, p)
 		}, historyColumns)
 	})
 	paged(all, &p)
+	a.filtered(all, "history", &f, new(string), `kind eq "people.add"`)
+	var exported filtering
+	export := a.exports(&cobra.Command{Use: "export", Short: "Write all that changed, newest first", Args: cobra.NoArgs, Example: "  ivytable history export --filter 'actor eq \"ines.skerry@merrowline.example\"' > history.csv"},
+		func(ctx context.Context, c *client.Client, _ []string, format string) error {
+			filter, err := exported.of(ctx, c)
+			if err != nil {
+				return err
+			}
+			return c.ExportHistory(ctx, filter, format, a.out)
+		})
+	a.filtered(export, "history", &exported, new(string), `kind eq "people.add"`)
 	show := a.reads(&cobra.Command{Use: "show ENTRY", Short: "Show one entry: what changed, and how it can be undone", Args: cobra.ExactArgs(1), Example: "  ivytable history show 214"},
 		func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := entryOf(args[0])
@@ -71,7 +87,7 @@ func (a *app) historyCommands() *cobra.Command {
 			return list(a, &of, func(p client.Paging) (api.Page[api.Affected], error) { return c.Affected(ctx, id, p) }, affectedColumns)
 		})
 	paged(affected, &of)
-	return noun("history", "Who changed what: list, show, affected", all, show, affected)
+	return noun("history", "Who changed what: list, export, show, affected", all, export, show, affected)
 }
 
 func entryOf(text string) (int64, error) {

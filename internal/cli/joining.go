@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"path"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
@@ -32,7 +34,47 @@ func (a *app) groupJoin() *cobra.Command {
 }
 
 func (a *app) groupLeave() *cobra.Command {
-	return a.asking("leave GROUP", "Leave a group, or ask to", "  ivytable group leave choir@merrowline.example", (*client.Client).Leave)
+	var sure bool
+	c := a.asking("leave GROUP", "Leave a group, or ask to", "  ivytable group leave choir@merrowline.example", func(c *client.Client, ctx context.Context, group string, r api.JoinRequest) (api.JoinResult, error) {
+		if err := a.askOwner(ctx, c, group, sure); err != nil {
+			return api.JoinResult{}, err
+		}
+		return c.Leave(ctx, group, r)
+	})
+	sureFlag(c, &sure)
+	return c
+}
+
+func sureFlag(c *cobra.Command, sure *bool) {
+	c.Flags().BoolVar(sure, "yes", false, "don't ask whether an owner or moderator means to leave")
+}
+
+// askOwner asks somebody who runs a group whether they mean to leave it.
+func (a *app) askOwner(ctx context.Context, c *client.Client, group string, sure bool) error {
+	if sure || c.Looks() {
+		return nil
+	}
+	g, err := c.Group(ctx, group)
+	if err != nil || g.MyRole != "owner" && g.MyRole != "moderator" {
+		return err
+	}
+	if f, ok := a.in.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		return usagef("you are %s of %s and would no longer run it: say --yes if you mean it", withArticle(g.MyRole), g.Name)
+	}
+	fmt.Fprintf(a.err, "You are %s of %s and would no longer run it. Leave it? [y/N] ", withArticle(g.MyRole), g.Name)
+	var answer string
+	if _, err := fmt.Fscanln(a.in, &answer); err != nil || !strings.HasPrefix(strings.ToLower(answer), "y") {
+		return fmt.Errorf("nothing was changed")
+	}
+	return nil
+}
+
+// withArticle names a role in a sentence.
+func withArticle(role string) string {
+	if role == "owner" {
+		return "an owner"
+	}
+	return "a " + role
 }
 
 var requestColumns = []column[api.Request]{
@@ -199,6 +241,12 @@ func (a *app) joinLinkCommands() *cobra.Command {
 		}
 		return one(a, l, joinLinkColumns, fact{"Link", l.URL}, fact{"Used", uses(l)}, fact{"Ends", dayOf(l.ExpiresAt)})
 	}, keyed)
+	create.PreRunE = func(c *cobra.Command, _ []string) error {
+		if c.Flags().Changed("days") && n.Days < 1 {
+			return usagef("--days has to be 1 to 365: a link that can't be used is none")
+		}
+		return nil
+	}
 	create.Flags().IntVar(&n.Days, "days", 14, "for how long it can be used, 365 at most")
 	create.Flags().IntVar(&n.Max, "max", 0, "for how many people; 0 for any number")
 	create.Flags().StringVar(&n.Note, "note", "", "whom it is for")

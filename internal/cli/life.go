@@ -37,7 +37,7 @@ func (a *app) groupRetire() *cobra.Command {
 
 func (a *app) groupRestore() *cobra.Command {
 	return a.ending("restore", "Bring a group back with everything in it", (*client.Client).Restore, func(g api.Group) string {
-		return fmt.Sprintf("%s is back with %s.", g.Name, plural(people(g), "person"))
+		return fmt.Sprintf("%s is back with %s.", g.Name, plural(g.Counts.People, "person"))
 	})
 }
 
@@ -83,7 +83,7 @@ func (a *app) showExpiry(e api.Expiry) error {
 	for _, d := range e.Notices {
 		days = append(days, fmt.Sprint(d))
 	}
-	return a.facts(e, fact{"Term", term}, fact{"Applies to", e.Scope + " groups"}, fact{"Notices", strings.Join(days, ", ") + " days before"},
+	return a.facts(e, fact{"Term", term}, fact{"Applies to", map[string]string{"all": "all groups", "chosen": "groups that were chosen", "none": "no group"}[e.Scope]}, fact{"Notices", strings.Join(days, ", ") + " days before"},
 		fact{"Caretaker", caretaker}, fact{"Time zone", e.TimeZone}, fact{"Version", fmt.Sprint(e.Version)})
 }
 
@@ -91,7 +91,7 @@ func (a *app) expiryChange() *cobra.Command {
 	var given api.Expiry
 	c := &cobra.Command{
 		Use: "change", Short: "Change how long groups live", Args: cobra.NoArgs, Long: "Change how long groups live. What is not given stays as it is.",
-		Example: "  ivytable expiry change --term-days 180 --notices 30,15,1 --caretaker groups.desk@merrowline.example --preview",
+		Example: "  ivytable expiry change --term-days 180 --notices 30,15,1 --caretaker signe.holm@merrowline.example --preview",
 	}
 	a.changes(c, func(ctx context.Context, cl *client.Client, _ []string) error {
 		e, err := cl.Expiry(ctx)

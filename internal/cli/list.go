@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/csv"
 	"fmt"
 	"os"
@@ -46,7 +47,8 @@ func list[T any](a *app, p *paging, read func(client.Paging) (api.Page[T], error
 			return err
 		}
 		a.more(page.Next, len(page.Items), page.Total)
-		a.hidden(page.Hidden)
+		a.aside(page.Hidden)
+		a.aside(page.Note)
 		return nil
 	}
 	at, whole := client.Paging{Cursor: p.Cursor, Limit: pageSize}, api.Page[T]{Items: []T{}}
@@ -68,21 +70,22 @@ func list[T any](a *app, p *paging, read func(client.Paging) (api.Page[T], error
 			whole.Items = append(whole.Items, page.Items...)
 		}
 		n, whole.Hidden = n+len(page.Items), page.Hidden
+		whole.Note = cmp.Or(whole.Note, page.Note)
 		a.progress(n, page.Total, page.Next == "")
 		if at.Cursor = page.Next; at.Cursor == "" {
 			whole.Total = int64(n)
 			break
 		}
 	}
-	a.hidden(whole.Hidden)
+	a.aside(whole.Hidden)
 	if a.output == "csv" {
 		return nil
 	}
 	return printAll(a, whole, whole.Items, cols)
 }
 
-// hidden tells what a list leaves out because whoever asks may not see it.
-func (a *app) hidden(says string) {
+// aside tells what there is to know of a list beside it.
+func (a *app) aside(says string) {
 	if says != "" {
 		fmt.Fprintln(a.err, says)
 	}

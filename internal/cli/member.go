@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -21,6 +22,7 @@ var memberColumns = []column[api.Member]{
 	{name: "kind", value: memberKind, show: memberMark},
 	{name: "by_rule", value: func(m api.Member) any { return m.ByRule }, csvOnly: true},
 	{name: "added_at", heading: "SINCE", value: func(m api.Member) any { return m.AddedAt }, show: func(m api.Member) string { return dayOf(m.AddedAt) }, whole: true},
+	{name: "until", value: func(m api.Member) any { return m.Until }, csvOnly: true},
 	{name: "added_by", value: func(m api.Member) any { return m.AddedBy }, csvOnly: true},
 }
 
@@ -44,6 +46,8 @@ func memberMark(m api.Member) string {
 		return "has left"
 	case m.ByRule:
 		return "by rule"
+	case m.Until != "":
+		return "until " + m.Until
 	}
 	return ""
 }
@@ -97,25 +101,32 @@ func (s *source) flags(c *cobra.Command) {
 // list returns the list that the flags name, nil for none.
 func (s *source) list(a *app, role string) (*api.PeopleList, error) {
 	l := api.PeopleList{Of: s.of, Everyone: s.everyone, TakenOut: s.takenOut, Columns: s.columns, Role: role}
-	var err error
-	switch s.file {
-	case "":
+	if s.file == "" {
 		if s.of == "" && !s.everyone && s.takenOut == 0 {
 			return nil, nil
 		}
-	case "-":
-		l.File, err = io.ReadAll(a.in)
-	default:
-		l.File, err = os.ReadFile(s.file)
+		return &l, nil
 	}
-	if err == nil && s.file != "" && len(strings.TrimSpace(string(l.File))) == 0 {
-		err = fmt.Errorf("the list is empty")
-	}
+	var err error
+	l.File, err = a.readFile(s.file)
 	return &l, err
 }
 
+// readFile reads a list: of a file, or, for -, what is piped in.
+func (a *app) readFile(name string) (b []byte, err error) {
+	if name == "-" {
+		b, err = io.ReadAll(a.in)
+	} else {
+		b, err = os.ReadFile(name)
+	}
+	if err == nil && len(strings.TrimSpace(string(b))) == 0 {
+		err = fmt.Errorf("the list is empty")
+	}
+	return b, err
+}
+
 func (a *app) memberAdd(verb, short, way string) *cobra.Command {
-	var role string
+	var role, until string
 	var from source
 	var quiet bool
 	back := ""
@@ -131,7 +142,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 		if len(args) == 2 && args[1] == "-" { // as the last argument of a pipe
 			args, from.file = args[:1], "-"
 		}
-		n := api.NewMembers{Way: way, Quiet: quiet}
+		n := api.NewMembers{Way: way, Quiet: quiet, Until: until}
 		for _, x := range args[1:] {
 			n.People = append(n.People, api.NewPerson{Address: x, Role: role})
 		}
@@ -158,6 +169,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 	c.Flags().StringVar(&role, "role", "", "owner, moderator or member; member when left out")
 	if way == "direct" {
 		c.Flags().BoolVar(&quiet, "quiet", false, "don't mail people that they were added")
+		c.Flags().StringVar(&until, "until", "", "the last day of their membership, such as 2027-01-31; without an end when left out")
 	}
 	from.flags(c)
 	return c
@@ -166,24 +178,25 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 func (a *app) memberChange() *cobra.Command {
 	var patch api.MembersPatch
 	c := a.changes(&cobra.Command{
-		Use: "change GROUP ADDRESS...", Short: "Change a role or delivery, of several at once", Args: cobra.MinimumNArgs(2),
-		Example: "  ivytable member change night-dispatch@merrowline.example tove.alder@merrowline.example --role owner",
+		Use: "change GROUP ADDRESS...", Short: "Change a role, a delivery or the end of a membership, of several at once", Args: cobra.MinimumNArgs(2),
+		Example: "  ivytable member change night-dispatch@merrowline.example tove.alder@merrowline.example --role owner\n  ivytable member change night-dispatch@merrowline.example tove.alder@merrowline.example --until 2027-01-31",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
-		if patch.Role == "" && patch.Delivery == "" {
-			return usagef("nothing to change: give --role or --delivery")
+		if patch.Role == "" && patch.Delivery == "" && patch.Until == "" {
+			return usagef("nothing to change: give --role, --delivery or --until")
 		}
 		if len(args) == 2 {
-			m, err := c.ChangeMember(ctx, args[0], args[1], api.MemberPatch{Role: patch.Role, Delivery: patch.Delivery})
+			m, err := c.ChangeMember(ctx, args[0], args[1], api.MemberPatch{Role: patch.Role, Delivery: patch.Delivery, Until: patch.Until})
 			if err != nil {
 				return err
 			}
-			return one(a, m, memberColumns, fact{"Name", m.Name}, fact{"Role", m.Role}, fact{"Delivery", m.Delivery})
+			return one(a, m, memberColumns, fact{"Name", m.Name}, fact{"Role", m.Role}, fact{"Delivery", m.Delivery}, fact{"Until", m.Until})
 		}
 		patch.Members = args[1:]
 		return a.changeMembers(ctx, c, args[0], patch)
 	}, guarded)
 	c.Flags().StringVar(&patch.Role, "role", "", "owner, moderator or member")
 	c.Flags().StringVar(&patch.Delivery, "delivery", "", "each or none")
+	c.Flags().StringVar(&patch.Until, "until", "", "the last day of the membership, such as 2027-01-31, or none")
 	return c
 }
 
@@ -196,10 +209,22 @@ func (a *app) changeMembers(ctx context.Context, c *client.Client, ref string, p
 }
 
 func (a *app) memberRemove() *cobra.Command {
-	return a.changes(&cobra.Command{
+	var sure bool
+	remove := &cobra.Command{
 		Use: "remove GROUP ADDRESS...", Short: "Take people out of a group", Args: cobra.MinimumNArgs(2),
 		Example: "  ivytable member remove night-dispatch@merrowline.example tove.alder@merrowline.example",
-	}, func(ctx context.Context, c *client.Client, args []string) error {
+	}
+	sureFlag(remove, &sure)
+	return a.changes(remove, func(ctx context.Context, c *client.Client, args []string) error {
+		me, err := c.Me(ctx)
+		if err != nil {
+			return err
+		}
+		if slices.Contains(args[1:], me.Person.Address) {
+			if err := a.askOwner(ctx, c, args[0], sure); err != nil {
+				return err
+			}
+		}
 		if len(args) > 2 {
 			return a.changeMembers(ctx, c, args[0], api.MembersPatch{Members: args[1:], Remove: true})
 		}

@@ -33,6 +33,7 @@ func (a *app) namingCommands() *cobra.Command {
 		})
 	try.Flags().StringVar(&q.Creator, "as", "", "address of who would make it (default: you)")
 	try.Flags().StringVar(&q.Domain, "domain", "", "one of the workspace's domains; its main one when left out")
+	try.Flags().StringVar(&q.StartingPoint, "starting-point", "", "what it would be begun from")
 	return noun("naming", "Rules of naming: show, try a name, change", show, try, a.namingChange())
 }
 
@@ -43,16 +44,21 @@ func (a *app) showNaming(n api.Naming) error {
 		}
 		return s
 	}
+	var others []string
+	for _, p := range n.Patterns {
+		others = append(others, p.Filter+" => "+p.Pattern)
+	}
 	who := map[string]string{"administrators": "administrators only", "workspace": "everyone in the workspace"}[n.Creators]
-	return a.facts(n, fact{"Groups are made by", who}, fact{"Prefix", none(n.Prefix)}, fact{"Suffix", none(n.Suffix)},
+	return a.facts(n, fact{"Groups are made by", who}, fact{"Pattern", none(n.Pattern)}, fact{"Other patterns", strings.Join(others, "; ")},
 		fact{"Reserved words", none(strings.Join(n.Words, ", "))}, fact{"Reserved beginnings", none(strings.Join(n.Beginnings, ", "))}, fact{"Version", fmt.Sprint(n.Version)})
 }
 
 func (a *app) namingChange() *cobra.Command {
 	var given api.Naming
+	var other []string
 	c := &cobra.Command{
 		Use: "change", Short: "Change the rules of naming", Args: cobra.NoArgs, Long: "Change the rules of naming. What is not given stays as it is.",
-		Example: "  ivytable naming change --suffix \" ({locality})\" --word payroll --beginning All --preview",
+		Example: "  ivytable naming change --pattern \"{name} ({locality})\" --word payroll --beginning All --preview",
 	}
 	a.changes(c, func(ctx context.Context, cl *client.Client, _ []string) error {
 		n, err := cl.Naming(ctx)
@@ -62,9 +68,19 @@ func (a *app) namingChange() *cobra.Command {
 		if !c.Flags().Changed("if-version") {
 			cl = cl.Guarded(fmt.Sprintf("%q", fmt.Sprint(n.Version)))
 		}
+		for _, x := range other {
+			if x == "" {
+				continue
+			}
+			filter, pattern, ok := strings.Cut(x, "=>")
+			if !ok {
+				return usagef("--other is written as FILTER => PATTERN, not %q", x)
+			}
+			given.Patterns = append(given.Patterns, api.NamePattern{Filter: strings.TrimSpace(filter), Pattern: strings.TrimSpace(pattern)})
+		}
 		full := func(s string) bool { return s == "" }
 		for flag, take := range map[string]func(){
-			"creators": func() { n.Creators = given.Creators }, "prefix": func() { n.Prefix = given.Prefix }, "suffix": func() { n.Suffix = given.Suffix },
+			"creators": func() { n.Creators = given.Creators }, "pattern": func() { n.Pattern = given.Pattern }, "other": func() { n.Patterns = given.Patterns },
 			"word": func() { n.Words = slices.DeleteFunc(given.Words, full) }, "beginning": func() { n.Beginnings = slices.DeleteFunc(given.Beginnings, full) },
 		} {
 			if c.Flags().Changed(flag) {
@@ -78,8 +94,8 @@ func (a *app) namingChange() *cobra.Command {
 	}, guarded)
 	f := c.Flags()
 	f.StringVar(&given.Creators, "creators", "", "who may create groups: administrators or workspace")
-	f.StringVar(&given.Prefix, "prefix", "", "put before names; {department} and other fields are the creator's")
-	f.StringVar(&given.Suffix, "suffix", "", "put after names")
+	f.StringVar(&given.Pattern, "pattern", "", "how groups are named, such as \"{name} ({locality})\": {name} is what is typed, other fields are the creator's; empty for none")
+	f.StringArrayVar(&other, "other", nil, "another pattern for some groups, as FILTER => PATTERN; repeat for more, empty for none")
 	f.StringSliceVar(&given.Words, "word", nil, "every reserved word; repeat for more, empty for none")
 	f.StringSliceVar(&given.Beginnings, "beginning", nil, "every reserved beginning; repeat for more, empty for none")
 	return c
@@ -142,14 +158,18 @@ func (a *app) startingPointCommands() *cobra.Command {
 			return a.showStart(s)
 		})
 	var n api.NewStartingPoint
+	var about string
 	var set []string
 	save := a.changes(&cobra.Command{
-		Use: "save NAME", Short: "Make or change a starting point, also from a group", Args: cobra.ExactArgs(1),
+		Use: "save NAME", Short: "Make a starting point, also from a group, or change what is said of one", Args: cobra.ExactArgs(1),
 		Example: "  ivytable starting-point save season --title \"Seasonal route\" --from-group summer-tern@merrowline.example\n  ivytable starting-point save desk --set post=anyone --set hold=outsiders --trait desk",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
 		var err error
 		if n.Policy, err = patchOf(set); err != nil {
 			return err
+		}
+		if about != "" {
+			n.About = &about
 		}
 		s, err := c.SaveStartingPoint(ctx, args[0], n)
 		if err != nil {
@@ -159,7 +179,7 @@ func (a *app) startingPointCommands() *cobra.Command {
 	}, guarded)
 	f := save.Flags()
 	f.StringVar(&n.Title, "title", "", "what people see; the name when left out")
-	f.StringVar(&n.About, "about", "", "what it is for")
+	f.StringVar(&about, "about", "", "what it is for")
 	f.StringVar(&n.From, "from-group", "", "take policy and traits of this group")
 	f.StringSliceVar(&n.Traits, "trait", nil, "archive, desk, calendar, access; repeat for more")
 	f.StringArrayVar(&set, "set", nil, "a setting of the policy, such as post=anyone; repeat for more")

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
@@ -27,8 +26,8 @@ var personColumns = []column[api.Person]{
 }
 
 func (a *app) personCommands() *cobra.Command {
-	return noun("person", "The directory of people: search, list, show, add, change, depart, return, import",
-		a.personSearch(), a.personList(), a.personShow(), a.personAdd(), a.personChange(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
+	return noun("person", "The directory of people: search, list, export, show, add, change, move, depart, return, import",
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
 }
 
 func (a *app) personSearch() *cobra.Command {
@@ -48,20 +47,48 @@ func (a *app) personSearch() *cobra.Command {
 func (a *app) personList() *cobra.Command {
 	var q client.PeopleQuery
 	var p paging
+	var f filtering
 	c := a.reads(&cobra.Command{
 		Use: "list [WORDS]", Short: "List the directory of people",
-		Example: "  ivytable person list --limit 100\n  ivytable person list --lacks department\n  ivytable person list --kind departed --all",
-	}, func(ctx context.Context, c *client.Client, args []string) error {
+		Example: "  ivytable person list --limit 100\n  ivytable person list --lacks department\n  ivytable person list --filter 'department eq \"Deck\" and not (addresses.locality pr)'\n  ivytable person list --kind departed --all",
+	}, func(ctx context.Context, c *client.Client, args []string) (err error) {
 		q.Q = strings.Join(args, " ")
+		if q.Filter, err = f.of(ctx, c); err != nil {
+			return err
+		}
 		return list(a, &p, func(p client.Paging) (api.Page[api.Person], error) {
 			q.Paging = p
 			return c.People(ctx, q)
 		}, personColumns)
 	})
 	paged(c, &p)
+	a.asksForPeople(c, &q, &f)
+	return c
+}
+
+func (a *app) personExport() *cobra.Command {
+	var q client.PeopleQuery
+	var f filtering
+	c := a.exports(&cobra.Command{
+		Use: "export [WORDS]", Short: "Write all people of a list, with all that you see of each",
+		Example: "  ivytable person export > people.csv\n  ivytable person export --filter 'department eq \"Deck\"' --format jsonl",
+	}, func(ctx context.Context, c *client.Client, args []string, format string) (err error) {
+		q.Q = strings.Join(args, " ")
+		if q.Filter, err = f.of(ctx, c); err != nil {
+			return err
+		}
+		return c.ExportPeople(ctx, q, format, a.out)
+	})
+	a.asksForPeople(c, &q, &f)
+	return c
+}
+
+// asksForPeople gives a command the flags that say which people.
+func (a *app) asksForPeople(c *cobra.Command, q *client.PeopleQuery, f *filtering) {
 	c.Flags().StringVar(&q.Kind, "kind", "", "here, departed or external")
 	c.Flags().StringVar(&q.Lacks, "lacks", "", "only those who have no value for this field, such as department")
-	return c
+	c.Flags().StringVar(&q.Sort, "sort", "", "name, address, created, signed_in; with a leading - in the other direction")
+	a.filtered(c, "people", f, &q.Sort, `department eq "Deck"`)
 }
 
 func (a *app) showPerson(p api.PersonDetails) error {
@@ -82,6 +109,9 @@ func (a *app) showPerson(p api.PersonDetails) error {
 	for _, k := range slices.Sorted(maps.Keys(p.Attributes)) {
 		facts = append(facts, fact{k, p.Attributes[k]})
 	}
+	if len(p.Former) > 0 {
+		facts = append(facts, fact{"Before", strings.Join(p.Former, ", ")})
+	}
 	for i, g := range p.Groups {
 		name := ""
 		if i == 0 {
@@ -94,7 +124,27 @@ func (a *app) showPerson(p api.PersonDetails) error {
 		if g.ByRule {
 			role += " by rule"
 		}
+		if g.Until != "" {
+			role += " until " + g.Until
+		}
 		facts = append(facts, fact{name, fmt.Sprintf("%s <%s>, %s", g.Name, g.Address, role)})
+	}
+	for i, g := range p.Reached {
+		name := ""
+		if i == 0 {
+			name = "Reached by"
+		}
+		facts = append(facts, fact{name, fmt.Sprintf("%s <%s>, through %s", g.Name, g.Address, strings.Join(g.Through, ", "))})
+	}
+	for i, w := range p.Waiting {
+		name := ""
+		if i == 0 {
+			name = "Waiting"
+		}
+		facts = append(facts, fact{name, fmt.Sprintf("asked on %s to %s %s", dayOf(w.At), w.Kind, w.Group.Name)})
+	}
+	if p.Note != "" {
+		facts = append(facts, fact{"Note", p.Note})
 	}
 	return a.facts(p, facts...)
 }
@@ -130,11 +180,12 @@ func (a *app) personAdd() *cobra.Command {
 }
 
 func (a *app) personChange() *cobra.Command {
-	var name, role string
+	var name, role, address string
+	var former []string
 	var p api.PersonPatch
 	c := &cobra.Command{
 		Use: "change PERSON", Short: "Change an entry of the directory; rules of membership follow at once", Args: cobra.ExactArgs(1),
-		Example: "  ivytable person change tove.alder@merrowline.example --set department=Safety --set title=",
+		Example: "  ivytable person change tove.alder@merrowline.example --set department=Safety --set title=\n  ivytable person change tove.alder@merrowline.example --address tove.north@merrowline.example",
 	}
 	a.changes(c, func(ctx context.Context, cl *client.Client, args []string) error {
 		if c.Flags().Changed("name") {
@@ -143,8 +194,15 @@ func (a *app) personChange() *cobra.Command {
 		if c.Flags().Changed("workspace-role") {
 			p.WorkspaceRole = &role
 		}
-		if p.Name == nil && p.WorkspaceRole == nil && len(p.Attributes) == 0 {
-			return usagef("nothing to change: give --name, --set or --workspace-role")
+		if c.Flags().Changed("address") {
+			p.Address = &address
+		}
+		if c.Flags().Changed("former") {
+			keep := slices.DeleteFunc(former, func(s string) bool { return s == "" })
+			p.Former = &keep
+		}
+		if p.Name == nil && p.WorkspaceRole == nil && p.Address == nil && p.Former == nil && len(p.Attributes) == 0 {
+			return usagef("nothing to change: give --name, --address, --former, --set or --workspace-role")
 		}
 		d, err := cl.ChangePerson(ctx, args[0], p)
 		if err != nil {
@@ -153,8 +211,41 @@ func (a *app) personChange() *cobra.Command {
 		return a.showPerson(d)
 	}, guarded)
 	c.Flags().StringVar(&name, "name", "", "a new name")
+	c.Flags().StringVar(&address, "address", "", "another address; the one before leads to them still")
+	c.Flags().StringSliceVar(&former, "former", nil, "every address of before that is to lead to them still; repeat for more, empty for none")
 	c.Flags().StringToStringVar(&p.Attributes, "set", nil, "a field, such as department=Deck, or department= to empty it; repeat for more")
 	c.Flags().StringVar(&role, "workspace-role", "", "administrator, auditor or none")
+	return c
+}
+
+func (a *app) personMove() *cobra.Command {
+	var m api.Moves
+	var join []string
+	var role string
+	c := a.changes(&cobra.Command{
+		Use: "move PERSON", Short: "Put somebody into groups and take them out of others, in one change", Args: cobra.ExactArgs(1),
+		Long: "Put somebody into groups and take them out of others, in one change. Each group decides by its own rules; those that don't let it be are listed with the reason, and the exit code is 1.",
+		Example: "  ivytable person move tove.alder@merrowline.example --leave choir@merrowline.example --join night-dispatch@merrowline.example\n" +
+			"  ivytable person move tove.alder@merrowline.example --like piran.cawdor@merrowline.example --preview",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		for _, g := range join {
+			m.Join = append(m.Join, api.JoinGroup{Group: g, Role: role})
+		}
+		if len(m.Join) == 0 && len(m.Leave) == 0 && m.Like == "" {
+			return usagef("say what to do: --join, --leave or --like")
+		}
+		out, err := c.MovePerson(ctx, args[0], m)
+		if err != nil {
+			return err
+		}
+		return a.results(out, out.Says, out.Results, out.Changed)
+	}, keyed)
+	c.Flags().StringSliceVar(&join, "join", nil, "a group to come into; repeat for more")
+	c.Flags().StringVar(&role, "role", "", "in the groups of --join: owner, moderator or member; member when left out")
+	c.Flags().StringSliceVar(&m.Leave, "leave", nil, "a group to go out of; repeat for more")
+	c.Flags().StringVar(&m.Like, "like", "", "somebody in whose groups they are to be, as far as you see those")
+	c.Flags().BoolVar(&m.Roles, "same-roles", false, "with --like: in the same roles; else as members")
+	c.Flags().StringVar(&m.Until, "until", "", "the last day in the groups that they join, such as 2027-01-31")
 	return c
 }
 
@@ -210,12 +301,12 @@ func (a *app) personHistory() *cobra.Command {
 func (a *app) personImport() *cobra.Command {
 	var q api.Import
 	c := a.changes(&cobra.Command{
-		Use: "import FILE", Short: "Make the directory like a CSV file", Args: cobra.ExactArgs(1),
-		Long:    "Make the directory like a CSV file: new people come in, fields in its columns change, those\nwho had left return. With --sync, whoever is not in it departs. Wrong lines are left out.",
+		Use: "import FILE", Short: "Make the directory like a CSV file; - reads what is piped in", Args: cobra.ExactArgs(1),
+		Long:    "Make the directory like a CSV file: new people come in, fields in its columns change, those\nwho had left return. With --sync, whoever is not in it departs. Wrong lines are\nleft out, and the exit code is 1 then.",
 		Example: "  ivytable person import staff.csv --preview\n  ivytable person import staff.csv --column Kostenstelle=costCenter\n  ivytable person import staff.csv --sync --preview",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
 		var err error
-		if q.File, err = os.ReadFile(args[0]); err != nil {
+		if q.File, err = a.readFile(args[0]); err != nil {
 			return err
 		}
 		r, err := c.ImportPeople(ctx, q)
@@ -223,14 +314,18 @@ func (a *app) personImport() *cobra.Command {
 			return err
 		}
 		if a.output != "table" {
-			return printAll(a, r, r.Lines, lineColumns)
+			err = printAll(a, r, r.Lines, lineColumns)
+		} else {
+			fmt.Fprintf(a.out, "%s\n%s\n", wrap(reading(r.List), 4), wrap(r.Says, 0))
+			if len(r.Lines) > 0 {
+				fmt.Fprintln(a.out)
+				a.printLines(r.Lines)
+			}
 		}
-		fmt.Fprintf(a.out, "%s\n%s\n", wrap(reading(r.List), 4), wrap(r.Says, 0))
-		if len(r.Lines) > 0 {
-			fmt.Fprintln(a.out)
-			a.printLines(r.Lines)
+		if n := r.Counts["wrong"]; err == nil && n > 0 {
+			return fmt.Errorf("%s of the file could not be used; they are listed with the reason", plural(n, "line"))
 		}
-		return nil
+		return err
 	}, keyed)
 	f := c.Flags()
 	f.StringToStringVar(&q.Columns, "column", nil, "what a heading stands for, such as Kontakt=address; empty to leave it out")

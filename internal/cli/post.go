@@ -63,29 +63,34 @@ func (a *app) showDecision(d api.Decision) error {
 	return a.facts(d, facts...)
 }
 
-var postColumns = []column[api.Post]{
-	{name: "id", value: func(p api.Post) any { return p.ID }, whole: true},
-	{name: "group", value: func(p api.Post) any { return p.Group.Address }, show: func(p api.Post) string { return p.Group.Name }},
-	{name: "author", value: func(p api.Post) any { return p.Author }},
-	{name: "proven", value: func(p api.Post) any { return p.Proven }, csvOnly: true},
-	{name: "subject", value: func(p api.Post) any { return p.Subject }},
-	{name: "size", value: func(p api.Post) any { return p.Size }, csvOnly: true},
-	{name: "rule", heading: "HELD BY", value: func(p api.Post) any { return p.Decision.Rule }},
-	{name: "received_at", heading: "SINCE", value: func(p api.Post) any { return p.ReceivedAt }, whole: true},
+var waitingColumns = []column[api.Waiting]{
+	{name: "id", value: func(w api.Waiting) any { return w.ID }, whole: true},
+	{name: "kind", heading: "TO", value: func(w api.Waiting) any { return w.Kind }},
+	{name: "group", value: func(w api.Waiting) any { return w.Group.Address }, show: func(w api.Waiting) string { return w.Group.Name }},
+	{name: "who", value: func(w api.Waiting) any { return w.Who.Address }, show: func(w api.Waiting) string { return w.Who.Name }},
+	{name: "proven", value: func(w api.Waiting) any { return w.Proven }, csvOnly: true},
+	{name: "subject", heading: "ABOUT", value: func(w api.Waiting) any { return w.Subject }},
+	{name: "says", value: func(w api.Waiting) any { return w.Says }, csvOnly: true},
+	{name: "size", value: func(w api.Waiting) any { return w.Size }, csvOnly: true},
+	{name: "at", heading: "SINCE", value: func(w api.Waiting) any { return w.At }, show: func(w api.Waiting) string { return dayOf(w.At) }, whole: true},
 }
 
 func (a *app) waitingCommands() *cobra.Command {
 	var p paging
+	var kinds []string
 	show := a.reads(&cobra.Command{
-		Use: "list [GROUP]", Short: "List posts that wait for your decision", Args: cobra.MaximumNArgs(1),
-		Example: "  ivytable waiting list\n  ivytable waiting list night-dispatch@merrowline.example",
+		Use: "list [GROUP]", Short: "List what needs your decision: posts, requests, changes by rules", Args: cobra.MaximumNArgs(1),
+		Example: "  ivytable waiting list\n  ivytable waiting list night-dispatch@merrowline.example --kind post",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
-		return list(a, &p, func(p client.Paging) (api.Page[api.Post], error) { return c.Waiting(ctx, strings.Join(args, ""), p) }, postColumns)
+		return list(a, &p, func(p client.Paging) (api.Page[api.Waiting], error) {
+			return c.Waiting(ctx, strings.Join(args, ""), kinds, p)
+		}, waitingColumns)
 	})
+	show.Flags().StringSliceVar(&kinds, "kind", nil, "only these kinds: post, join, leave, rule")
 	paged(show, &p)
-	return noun("waiting", "Posts that need your decision: list, approve, decline", show,
-		a.decides("waiting", "approve", "Pass posts on to their groups", (*client.Client).DecidePosts),
-		a.decides("waiting", "decline", "Decline posts; proven authors are told", (*client.Client).DecidePosts))
+	return noun("waiting", "What needs your decision: list, approve, decline", show,
+		a.decides("waiting", "approve", "Pass posts on, let people in or out, let a rule have its way", (*client.Client).DecideWaiting),
+		a.decides("waiting", "decline", "Turn posts and requests away, keep whom a rule would let go", (*client.Client).DecideWaiting))
 }
 
 var undeliveredColumns = []column[api.Undelivered]{

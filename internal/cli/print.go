@@ -362,5 +362,8 @@ func plural(n int, noun string) string {
 	if strings.HasSuffix(noun, "person") {
 		return fmt.Sprintf("%s %speople", number(n), strings.TrimSuffix(noun, "person"))
 	}
+	if stem, ok := strings.CutSuffix(noun, "entry"); ok {
+		return fmt.Sprintf("%s %sentries", number(n), stem)
+	}
 	return fmt.Sprintf("%s %ss", number(n), noun)
 }

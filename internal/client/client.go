@@ -203,3 +203,6 @@ func set(v url.Values, pairs map[string]string) url.Values {
 	}
 	return v
 }
+
+// Looks reports whether changes are only looked at.
+func (c *Client) Looks() bool { return c.look != nil }

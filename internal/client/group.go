@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"ivytable.example/ivytable/internal/api"
@@ -11,13 +12,17 @@ import (
 // GroupList says which groups to list.
 type GroupList struct {
 	Paging
-	Q, Scope, Sort string
-	States         []string
+	Q, Scope, Filter, Sort string
+	States                 []string
 }
 
 // Groups lists groups.
 func (c *Client) Groups(ctx context.Context, l GroupList) (api.Page[api.Group], error) {
-	return get[api.Page[api.Group]](ctx, c, "/groups", set(l.values(), map[string]string{"q": l.Q, "scope": l.Scope, "sort": l.Sort, "state": strings.Join(l.States, ",")}))
+	return get[api.Page[api.Group]](ctx, c, "/groups", l.query())
+}
+
+func (l GroupList) query() url.Values {
+	return set(l.values(), map[string]string{"q": l.Q, "scope": l.Scope, "filter": l.Filter, "sort": l.Sort, "state": strings.Join(l.States, ",")})
 }
 
 // Group reads one group.

@@ -8,12 +8,12 @@ import (
 )
 
 // History lists changes: of one group, or of the workspace.
-func (c *Client) History(ctx context.Context, ref string, p Paging) (api.Page[api.HistoryEntry], error) {
+func (c *Client) History(ctx context.Context, ref, filter string, p Paging) (api.Page[api.HistoryEntry], error) {
 	path := "/history"
 	if ref != "" {
 		path = at("groups", ref, "history")
 	}
-	return get[api.Page[api.HistoryEntry]](ctx, c, path, p.values())
+	return get[api.Page[api.HistoryEntry]](ctx, c, path, set(p.values(), map[string]string{"filter": filter}))
 }
 
 // HistoryOfPerson lists what somebody did, and what was done to them.

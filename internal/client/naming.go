@@ -10,13 +10,13 @@ import (
 
 // Proposing is a question for an address.
 type Proposing struct {
-	Name, Address, Domain, Creator, Group string
+	Name, Address, Domain, StartingPoint, Creator, Group string
 }
 
 // Propose returns what a group would be called and its address, or checks the
 // address given.
 func (c *Client) Propose(ctx context.Context, q Proposing) (api.Proposal, error) {
-	return get[api.Proposal](ctx, c, "/address-proposals", set(url.Values{}, map[string]string{"name": q.Name, "address": q.Address, "domain": q.Domain, "creator": q.Creator, "group": q.Group}))
+	return get[api.Proposal](ctx, c, "/address-proposals", set(url.Values{}, map[string]string{"name": q.Name, "address": q.Address, "domain": q.Domain, "starting_point": q.StartingPoint, "creator": q.Creator, "group": q.Group}))
 }
 
 // Naming reads the rules of naming.

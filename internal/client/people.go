@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
 
 	"ivytable.example/ivytable/internal/api"
 )
@@ -11,12 +12,16 @@ import (
 // match, they are those whom Q may mean, the best first.
 type PeopleQuery struct {
 	Paging
-	Q, Kind, Lacks, Sort string
+	Q, Kind, Lacks, Filter, Sort string
 }
 
 // People lists the directory of people.
 func (c *Client) People(ctx context.Context, q PeopleQuery) (api.Page[api.Person], error) {
-	return get[api.Page[api.Person]](ctx, c, "/people", set(q.values(), map[string]string{"q": q.Q, "kind": q.Kind, "lacks": q.Lacks, "sort": q.Sort}))
+	return get[api.Page[api.Person]](ctx, c, "/people", q.query())
+}
+
+func (q PeopleQuery) query() url.Values {
+	return set(q.values(), map[string]string{"q": q.Q, "kind": q.Kind, "lacks": q.Lacks, "filter": q.Filter, "sort": q.Sort})
 }
 
 // Person returns one person with their groups.
@@ -37,6 +42,11 @@ func (c *Client) ChangePerson(ctx context.Context, ref string, p api.PersonPatch
 // Depart says that somebody leaves the organisation.
 func (c *Client) Depart(ctx context.Context, ref string, d api.Departure) (api.PersonDetails, error) {
 	return change[api.PersonDetails](ctx, c, http.MethodPost, at("people", ref, "departure"), d)
+}
+
+// MovePerson puts somebody into groups and takes them out of others.
+func (c *Client) MovePerson(ctx context.Context, ref string, m api.Moves) (api.Moved, error) {
+	return change[api.Moved](ctx, c, http.MethodPost, at("people", ref, "moves"), m)
 }
 
 // Return says that somebody who had left is here again.

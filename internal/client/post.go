@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/http"
+	"strings"
 
 	"ivytable.example/ivytable/internal/api"
 )
@@ -12,13 +13,14 @@ func (c *Client) Rehearse(ctx context.Context, r api.Rehearsal) (api.Decision, e
 	return ask[api.Decision](ctx, c, "/rehearsals", r)
 }
 
-// Waiting lists posts that wait for a decision: of one group, or all.
-func (c *Client) Waiting(ctx context.Context, ref string, p Paging) (api.Page[api.Post], error) {
+// Waiting lists what waits for a decision: in one group, or in all; of some kinds, or of every
+// kind.
+func (c *Client) Waiting(ctx context.Context, ref string, kinds []string, p Paging) (api.Page[api.Waiting], error) {
 	path := "/waiting"
 	if ref != "" {
 		path = at("groups", ref, "waiting")
 	}
-	return get[api.Page[api.Post]](ctx, c, path, p.values())
+	return get[api.Page[api.Waiting]](ctx, c, path, set(p.values(), map[string]string{"kind": strings.Join(kinds, ",")}))
 }
 
 // Undelivered lists mail that could not be handed to everybody, or not yet: to one group, or
@@ -36,7 +38,7 @@ func (c *Client) RetryUndelivered(ctx context.Context, r api.Retries) (api.Decid
 	return change[api.DecidedAll](ctx, c, http.MethodPost, "/undelivered/retries", r)
 }
 
-// DecidePosts approves or declines posts.
-func (c *Client) DecidePosts(ctx context.Context, d api.Decisions) (api.DecidedAll, error) {
+// DecideWaiting approves or declines what waits, whatever its kind.
+func (c *Client) DecideWaiting(ctx context.Context, d api.Decisions) (api.DecidedAll, error) {
 	return change[api.DecidedAll](ctx, c, http.MethodPost, "/waiting/decisions", d)
 }

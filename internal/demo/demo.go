@@ -130,7 +130,8 @@ func (f *filler) people(ctx context.Context) error {
 		}
 		seen[local] = true
 		n := len(f.all)
-		attributes := map[string]string{"department": department, "locality": localities[n%len(localities)], "title": titles[department], "employeeNumber": fmt.Sprintf("ML%04d", 1000+n)}
+		given, family, _ := strings.Cut(name, " ")
+		attributes := map[string]string{"givenName": given, "familyName": family, "department": department, "locality": localities[n%len(localities)], "title": titles[department], "employeeNumber": fmt.Sprintf("ML%04d", 1000+n)}
 		if n > 12 && n%12 == 0 {
 			delete(attributes, []string{"department", "locality", "title"}[n/12%3])
 		}
@@ -163,7 +164,7 @@ func (f *filler) as(ctx context.Context, address string) (workspace.Actor, error
 
 // years lives through the days up to today: groups are made, renewed, forgotten.
 func (f *filler) years(ctx context.Context) error {
-	if _, err := f.Life.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "groups.desk@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
+	if _, err := f.Life.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "hale.corran@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
 		return err
 	}
 	for back := firstDay; back >= 0; back-- {

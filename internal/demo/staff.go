@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // naming is what groups of Merrow Line may be called.
-var naming = api.Naming{Creators: "workspace", Suffix: " ({locality})", Words: []string{"payroll", "works council", "emergency"}, Beginnings: []string{"All", "Merrow Line"}}
+var naming = api.Naming{Creators: "workspace", Pattern: "{name} ({locality})", Patterns: []api.NamePattern{{Filter: `domain eq "crew.merrowline.example"`, Pattern: "{name}"}}, Words: []string{"payroll", "works council", "emergency"}, Beginnings: []string{"All", "Merrow Line"}}
 
 // requests are those of the last days: who asks for what.
 var requests = []struct {
@@ -67,7 +70,7 @@ func (f *filler) settle(ctx context.Context) error {
 	if _, err := f.Naming.Set(ctx, f.ines, naming, 0); err != nil {
 		return err
 	}
-	if _, err := f.Naming.SaveStartingPoint(ctx, f.ines, "seasonal-route", api.NewStartingPoint{Title: "Seasonal route", About: "For a route that sails for a few months; crew and terminals together.",
+	if _, err := f.Naming.SaveStartingPoint(ctx, f.ines, "seasonal-route", api.NewStartingPoint{Title: "Seasonal route", About: new("For a route that sails for a few months; crew and terminals together."),
 		From: "summer-tern@merrowline.example"}, 0); err != nil {
 		return err
 	}
@@ -80,7 +83,39 @@ func (f *filler) settle(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
-	_, err := f.Group.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0)
+	if _, err := f.Group.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0); err != nil {
+		return err
+	}
+	if err := f.shifts(ctx); err != nil {
+		return err
+	}
+	address := "hanno.reef-marram@merrowline.example" // married
+	if _, err := f.Directory.Change(ctx, f.ines, "hanno.marram@merrowline.example", api.PersonPatch{Address: &address, Name: new("Hanno Reef-Marram")}, 0); err != nil {
+		return err
+	}
+	until := f.now.AddDate(0, 0, 20).Format(time.DateOnly)
+	_, err := f.Member.ChangeOne(ctx, f.ines, "regatta-week@merrowline.example", Member, api.MemberPatch{Until: until}, 0)
+	return err
+}
+
+// shifts declares an attribute of Merrow Line's own, in which shift somebody sails, and fills it in.
+func (f *filler) shifts(ctx context.Context) error {
+	if _, err := f.Attributes.Save(ctx, f.ines, "shift", api.NewAttribute{Label: "Shift", Seen: true}, 0); err != nil {
+		return err
+	}
+	file := "address,shift\n"
+	for _, g := range []string{"deck-a", "deck-b", "deck-c", "engine-a", "engine-b"} {
+		members, _, err := f.Member.List(ctx, f.ines, g+"@"+crewDomain, member.Query{Role: "member", Kind: "person", Limit: 100})
+		if err != nil {
+			return err
+		}
+		for _, m := range members.Items {
+			if m.Active && strings.HasSuffix(m.Address, "@"+crewDomain) && !strings.Contains(file, "\n"+m.Address) {
+				file += m.Address + "," + strings.ToUpper(g[len(g)-1:]) + "\n"
+			}
+		}
+	}
+	_, err := f.Directory.Import(ctx, f.ines, api.Import{Text: file})
 	return err
 }
 

@@ -56,6 +56,19 @@ var contract = []row{
 	{op: "end-second-factor", body: `{"password": "wrong", "code": "000000"}`, want: signedIn(422)},
 	{op: "take-second-factor", path: "ref=" + kit.Colleague, want: only(409, 6)},
 	{op: "take-second-factor", path: "ref=<factored>", want: only(204, 6), records: "person.factor_off"},
+	{op: "list-attributes", want: signedIn(200)},
+	{op: "save-attribute", path: "name=attr<n>", body: `{"label": "<name>"}`, want: only(200, 6), records: "attribute.declare"},
+	{op: "save-attribute", path: "name=title", body: `{}`, want: only(422, 6)},
+	{op: "delete-attribute", path: "name=<attribute>", want: only(204, 6), records: "attribute.delete"},
+	{op: "delete-attribute", path: "name=nothing", want: only(404, 6)},
+	{op: "list-domains", want: only(200, 5, 6)},
+	{op: "add-domain", body: `{"name": "repeat-<n>.merrowline.example"}`, want: only(201, 6), records: "domain.add"},
+	{op: "add-domain", body: `{"name": "merrowline.example"}`, want: only(409, 6)},
+	{op: "add-domain", body: `{"name": "no domain"}`, want: only(422, 6)},
+	{op: "lead-domain", path: "name=merrowline.example", want: only(200, 6)},
+	{op: "lead-domain", path: "name=nowhere.example", want: only(404, 6)},
+	{op: "retire-domain", path: "name=<domain>", want: only(204, 6), records: "domain.retire"},
+	{op: "retire-domain", path: "name=merrowline.example", want: only(409, 6)},
 	{op: "read-protection", want: only(200, 5, 6)},
 	{op: "change-protection", body: `{"second_factor": "nobody", "shown_attributes": ["title", "department"], "groups_a_day": <n>, "outsiders_a_day": 50, "letters_a_day": 100000}`, want: only(200, 6), records: "protection.change"},
 	{op: "create-token", body: `{"name": "x"}`, want: signedIn(201), records: "token.create"},
@@ -141,6 +154,41 @@ var contract = []row{
 	{op: "explain-rule", body: `{"expression": "title pr", "group": "<open>", "person": "` + kit.Owner + `"}`, want: only(200, 4, 6)},
 	{op: "complete-rule", query: "text=dep&at=3", want: signedIn(200)},
 
+	// filters, views, exports
+	{op: "list-groups", query: "filter=owners+eq+0&sort=-people", want: signedIn(200)},
+	{op: "list-groups", query: "filter=waiting+gt+0", want: only(200, 5, 6)},
+	{op: "list-groups", query: "sort=quiet", want: only(200, 5, 6)},
+	{op: "list-people", query: "filter=department+pr", want: signedIn(200)},
+	{op: "list-people", query: "filter=employeeNumber+pr", want: only(200, 5, 6)},
+	{op: "list-people", query: "filter=active+eq+false", want: only(200, 5, 6)},
+	{op: "list-people", query: "filter=groups+pr", want: only(200, 5, 6)},
+	{op: "list-history", query: "filter=kind+eq+%22people.add%22", want: only(200, 5, 6)},
+	{op: "describe-filter", path: "list=groups", want: signedIn(200)},
+	{op: "complete-filter", path: "list=people", query: "text=dep&at=3", want: signedIn(200)},
+	{op: "list-views", want: signedIn(200)},
+	{op: "create-view", body: `{"name": "<name>", "list": "groups", "filter": "owners eq 0"}`, want: signedIn(201), records: "view.save"},
+	{op: "create-view", body: `{"name": "<name>", "list": "groups", "filter": "owners eq 0", "shared": true}`, want: only(201, 6), records: "view.save"},
+	{op: "create-view", body: `{"name": "<name>", "list": "groups", "filter": "waiting gt 0"}`, want: only(201, 5, 6), records: "view.save"},
+	{op: "read-view", path: "id=<view>", want: [7]int{401, 404, 404, 404, 404, 200, 200}},
+	{op: "read-view", path: "id=<my view>", want: [7]int{401, 404, 404, 404, 200, 404, 404}},
+	{op: "change-view", path: "id=<view>", body: `{"name": "<name>", "list": "groups"}`, want: [7]int{401, 404, 404, 404, 404, 403, 200}, records: "view.save"},
+	{op: "delete-view", path: "id=<view>", want: [7]int{401, 404, 404, 404, 404, 403, 204}, records: "view.delete"},
+	{op: "delete-view", path: "id=<my view>", want: [7]int{401, 404, 404, 404, 204, 404, 404}, records: "view.delete"},
+	{op: "delete-view", path: "id=quiet", want: signedIn(409)},
+	{op: "list-changes", want: only(200, 5, 6)},
+	{op: "change-many", body: `{"groups": ["<new>"], "language": "de"}`, want: only(201, 6)},
+	{op: "change-many", body: `{"list": {"filter": "name eq \"nothing of the kind\""}, "retire": true}`, want: only(422, 6)},
+	{op: "read-change", path: "id=<change>", want: only(200, 5, 6)},
+	{op: "read-change", path: "id=" + nothing, want: only(404, 5, 6)},
+	{op: "list-change-items", path: "id=<change>", want: only(200, 5, 6)},
+	{op: "stop-change", path: "id=<change>", want: only(200, 6), records: "groups.change"},
+	{op: "undo-change", path: "id=<change>", want: only(409, 6)},
+	{op: "undo-change", path: "id=<changed>", want: only(201, 6)},
+	{op: "export-groups", query: "filter=owners+eq+0", want: signedIn(200)},
+	{op: "export-people", query: "format=jsonl", want: signedIn(200)},
+	{op: "export-people", query: "kind=departed", want: only(200, 5, 6)},
+	{op: "export-history", want: only(200, 5, 6)},
+
 	// people
 	{op: "list-people", query: "q=o", want: signedIn(200)},
 	{op: "list-people", query: "q=o&sort=match", want: signedIn(200)},
@@ -151,6 +199,9 @@ var contract = []row{
 	{op: "read-person", path: "ref=" + nothing, want: signedIn(404)},
 	{op: "read-person", path: "ref=" + kit.Left, want: [7]int{401, 404, 404, 404, 404, 200, 200}},
 	{op: "change-person", path: "ref=" + kit.Colleague, body: `{"attributes": {"title": "<name>"}}`, want: only(200, 6), records: "person.change"},
+	{op: "move-person", path: "ref=<person>", body: `{"join": [{"group": "<new>"}]}`, want: signedIn(200), records: "people.add", by: []int{4, 6}},
+	{op: "move-person", path: "ref=" + kit.Left, body: `{"leave": ["<new>"]}`, want: [7]int{401, 404, 404, 404, 404, 200, 200}},
+	{op: "move-person", path: "ref=<person>", body: `{}`, want: signedIn(422)},
 	{op: "depart-person", path: "ref=<person>", body: `{}`, want: only(200, 6), records: "person.depart"},
 	{op: "depart-person", path: "ref=" + kit.Left, body: `{}`, want: only(409, 6)},
 	{op: "return-person", path: "ref=<departed>", want: only(200, 6), records: "person.return"},
@@ -161,7 +212,7 @@ var contract = []row{
 	// naming
 	{op: "propose-address", query: "name=x", want: only(200, 6)},
 	{op: "read-naming", want: only(200, 5, 6)},
-	{op: "change-naming", body: `{"creators": "administrators", "prefix": "", "suffix": "", "words": ["unheard of"], "beginnings": []}`, want: only(200, 6), records: "naming.change"},
+	{op: "change-naming", body: `{"creators": "administrators", "pattern": "", "words": ["unheard of"], "beginnings": []}`, want: only(200, 6), records: "naming.change"},
 	{op: "list-starting-points", want: only(200, 5, 6)},
 	{op: "read-starting-point", path: "name=team-room", want: only(200, 5, 6)},
 	{op: "save-starting-point", path: "name=season", body: `{"title": "<name>"}`, want: only(200, 6), records: "starting_point.save"},
@@ -182,9 +233,11 @@ var contract = []row{
 	{op: "rehearse", body: `{"action": "post", "group": "<open>", "as": "` + kit.Left + `"}`, want: only(200, 3, 4, 5, 6)},
 	{op: "rehearse", body: `{"action": "post", "group": "<hidden>", "as": "` + kit.Left + `"}`, want: [7]int{401, 404, 403, 200, 200, 200, 200}},
 	{op: "list-waiting", want: signedIn(200)},
+	{op: "list-waiting", query: "kind=post,rule", want: signedIn(200)},
+	{op: "decide-waiting", body: `{"ids": ["<request>"], "verdict": "approve"}`, want: signedIn(200), records: "people.add request.approve", by: []int{3, 4, 6}},
 	{op: "list-group-waiting", path: "ref=<open>", want: only(200, 3, 4, 6)},
-	{op: "decide-posts", body: `{"ids": ["<post>"], "verdict": "approve"}`, want: signedIn(200), records: "post.approve", by: []int{3, 4, 6}},
-	{op: "decide-posts", body: `{"ids": ["<post>"], "verdict": "decline", "reason": "Off topic"}`, want: signedIn(200), records: "post.decline", by: []int{3, 4, 6}},
+	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "approve"}`, want: signedIn(200), records: "post.approve", by: []int{3, 4, 6}},
+	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "decline", "reason": "Off topic"}`, want: signedIn(200), records: "post.decline", by: []int{3, 4, 6}},
 	{op: "list-undelivered", want: signedIn(200)},
 	{op: "list-group-undelivered", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "list-group-undelivered", path: "ref=<hidden>", want: [7]int{401, 404, 403, 200, 200, 403, 200}},
@@ -329,20 +382,44 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		must(kit.Last(k.Naming.SaveStartingPoint(ctx, admin, name, api.NewStartingPoint{Title: "To go"}, 0)))
 		return []string{"<start>", name}
 	})
+	view := func(name, who string, shared bool) {
+		set(name, func() []string {
+			v := kit.First(k.Views.Save(ctx, k.Actor(f.t, who), "", api.NewView{Name: fmt.Sprintf("View %.6s %d", f.open, f.n), List: "groups", Filter: "owners eq 1", Shared: shared}, 0))
+			return []string{name, v.ID}
+		})
+	}
+	view("<view>", kit.Administrator, true)
+	view("<my view>", kit.Owner, false)
+	set("<change>", func() []string { // nobody goes on with it
+		return []string{"<change>", kit.First(k.Bulk.Begin(ctx, admin, api.NewBulk{Groups: []string{f.open}, Language: "de"})).ID}
+	})
+	set("<changed>", func() []string {
+		b := kit.First(k.Bulk.Begin(ctx, admin, api.NewBulk{Groups: []string{f.group("").Address}, Language: "de"}))
+		must(k.Bulk.Run(ctx))
+		return []string{"<changed>", b.ID}
+	})
 	set("<factored>", func() []string {
 		p := f.person()
 		k.SQL(f.t, "INSERT INTO second_factors SELECT id, '12345678901234567890', NOW(6), 0 FROM people WHERE address = '"+p+"'")
 		return []string{"<factored>", p}
 	})
 	set("<n>", func() []string { return []string{"<n>", fmt.Sprint(1000 + f.n)} })
+	set("<attribute>", func() []string {
+		f.n++
+		return []string{"<attribute>", kit.First(k.Attributes.Save(ctx, admin, fmt.Sprintf("own%d", f.n), api.NewAttribute{}, 0)).Name}
+	})
+	set("<domain>", func() []string {
+		f.n++
+		return []string{"<domain>", kit.First(k.Domains.Add(ctx, admin, api.NewDomain{Name: fmt.Sprintf("u%d.merrowline.example", f.n)})).Name}
+	})
 	set("<undelivered>", func() []string { return []string{"<undelivered>", k.Undelivered(f.t, f.open)} })
 	set("<post>", func() []string {
 		must(k.Send(f.t, f.open, kit.Member, false, fmt.Sprintf("waits %d", f.n)))
-		all := kit.First(k.Post.Waiting(ctx, admin, f.open, "", 200))
+		all := kit.First(k.Waiting.List(ctx, admin, f.open, []string{"post"}, "", 200))
 		return []string{"<post>", all.Items[len(all.Items)-1].ID}
 	})
 	set("<entry>", func() []string {
-		return []string{"<entry>", fmt.Sprint(kit.First(k.History.List(ctx, admin, f.open, "", 1)).Items[0].ID)}
+		return []string{"<entry>", fmt.Sprint(kit.First(k.History.List(ctx, admin, f.open, "", "", 1)).Items[0].ID)}
 	})
 }
 
@@ -365,7 +442,7 @@ func at(path, values, query string) string {
 
 // recorded returns what the history has that is newer than an entry, oldest first.
 func recorded(after int64) []api.HistoryEntry {
-	p := kit.First(k.History.List(ctx, workspace.Actor{Person: kit.First(k.Read().PersonByKey(kit.Administrator))}, "", "", 50))
+	p := kit.First(k.History.List(ctx, workspace.Actor{Person: kit.First(k.Read().PersonByKey(kit.Administrator))}, "", "", "", 50))
 	out := slices.DeleteFunc(p.Items, func(e api.HistoryEntry) bool { return e.ID <= after })
 	slices.Reverse(out)
 	return out

@@ -16,7 +16,7 @@ func TestAnswersAreWrittenAsTheStandardLibraryDoes(t *testing.T) {
 	days := -3
 	odd := "<b>\"quoted\" & \\ \x00\x1f\u2028 \xff é 漢 🚢</b>\r\n"
 	for _, v := range []any{
-		api.Page[api.Group]{Items: []api.Group{{ID: "x", Name: odd, Aliases: []string{}, Owners: []api.Name{{Name: odd}}, CreatedAt: at,
+		api.Page[api.Group]{Items: []api.Group{{ID: "x", Name: odd, Aliases: []string{}, Owners: []api.Owner{{Name: odd}}, CreatedAt: at,
 			Term: api.Term{RenewedAt: at, ExpiresOn: &odd, DaysLeft: &days, Exempt: &api.Exempt{Reason: odd}}, May: []string{"read"}}}, Next: "n", Total: 1 << 40},
 		api.Page[api.Group]{},
 		api.PersonDetails{Person: api.Person{Name: odd, Attributes: map[string]string{"b": odd, "a": "", "c": "x"}}, CreatedAt: at},

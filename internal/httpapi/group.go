@@ -5,19 +5,17 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
-	"ivytable.example/ivytable/internal/workspace/group"
 )
 
 func taggedGroup(g api.Group, err error) (*tagged[api.Group], error) { return tag(g, g.Version, err) }
 
 func (s *server) listGroups(ctx context.Context, by workspace.Actor, in *struct {
 	Paging
-	Q     string   `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
-	State []string `query:"state" maxItems:"4" enum:"active,due,lapsed,retired"`
-	Scope string   `query:"scope" enum:"mine,owned,joinable" doc:"All that I can find when left out"`
-	Sort  string   `query:"sort" enum:"name,people,post,expires,created,-name,-people,-post,-expires,-created" doc:"A leading - for the other direction; by name when left out"`
+	GroupFilter
 }) (*reply[api.Page[api.Group]], error) {
-	return body(s.s.Group.List(ctx, by, group.Query{Q: in.Q, States: in.State, Scope: in.Scope, Sort: in.Sort, Cursor: in.Cursor, Limit: in.Limit}))
+	q := in.query()
+	q.Cursor, q.Limit = in.Cursor, in.Limit
+	return body(s.s.Group.List(ctx, by, q))
 }
 
 func (s *server) createGroup(ctx context.Context, by workspace.Actor, in *struct {

@@ -7,15 +7,19 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 )
 
-func (s *server) listHistory(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.HistoryEntry]], error) {
-	return body(s.s.History.List(ctx, by, "", in.Cursor, in.Limit))
+func (s *server) listHistory(ctx context.Context, by workspace.Actor, in *struct {
+	Paging
+	Filtered
+}) (*reply[api.Page[api.HistoryEntry]], error) {
+	return body(s.s.History.List(ctx, by, "", in.Filter, in.Cursor, in.Limit))
 }
 
 func (s *server) listGroupHistory(ctx context.Context, by workspace.Actor, in *struct {
 	Ref
 	Paging
+	Filtered
 }) (*reply[api.Page[api.HistoryEntry]], error) {
-	return body(s.s.History.List(ctx, by, in.Group, in.Cursor, in.Limit))
+	return body(s.s.History.List(ctx, by, in.Group, in.Filter, in.Cursor, in.Limit))
 }
 
 func (s *server) listPersonHistory(ctx context.Context, by workspace.Actor, in *struct {

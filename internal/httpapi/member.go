@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"mime"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -40,26 +39,9 @@ func (s *server) exportMembers(ctx context.Context, by workspace.Actor, in *stru
 	Ref
 	MemberFilter
 }) (*huma.StreamResponse, error) {
-	return &huma.StreamResponse{Body: func(hc huma.Context) {
-		ctx, cancel := context.WithTimeout(hc.Context(), longWork)
-		defer cancel()
-		begun := false
-		err := s.s.Member.Export(ctx, by, in.Group, in.list(Paging{}), func(name string) io.Writer {
-			begun = true
-			hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
-			hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
-			return hc.BodyWriter()
-		})
-		switch {
-		case err != nil && !begun:
-			p := s.problem(ctx, err)
-			hc.SetHeader("Content-Type", "application/problem+json")
-			hc.SetStatus(p.Status)
-			_ = encode(hc.BodyWriter(), p)
-		case err != nil:
-			s.o.Log.Error("an export broke off", "error", err)
-		}
-	}}, nil
+	return s.export(func(ctx context.Context, open func(string) io.Writer) error {
+		return s.s.Member.Export(ctx, by, in.Group, in.list(Paging{}), open)
+	}), nil
 }
 
 func (s *server) addMembers(ctx context.Context, by workspace.Actor, in *struct {

@@ -12,10 +12,11 @@ func (s *server) proposeAddress(ctx context.Context, by workspace.Actor, in *str
 	Name    string `query:"name" maxLength:"400"`
 	Address string `query:"address" maxLength:"400" doc:"Checks this one; a local part alone takes the domain"`
 	Domain  string `query:"domain" maxLength:"255"`
+	Start   string `query:"starting_point" maxLength:"100" doc:"What the group would be begun from"`
 	As      string `query:"creator" maxLength:"320" doc:"As if this person made the group"`
 	Group   string `query:"group" maxLength:"400" doc:"A group that would move there"`
 }) (*reply[api.Proposal], error) {
-	return body(s.s.Naming.Propose(ctx, by, naming.Proposing{Name: in.Name, Address: in.Address, Domain: in.Domain, As: in.As, Group: in.Group}))
+	return body(s.s.Naming.Propose(ctx, by, naming.Proposing{Name: in.Name, Address: in.Address, Domain: in.Domain, As: in.As, StartingPoint: in.Start, Group: in.Group}))
 }
 
 func taggedNaming(n api.Naming, err error) (*tagged[api.Naming], error) {

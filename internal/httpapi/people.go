@@ -5,7 +5,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
-	"ivytable.example/ivytable/internal/workspace/people"
 )
 
 // Who is a person in a path.
@@ -19,12 +18,11 @@ func taggedPerson(p api.PersonDetails, err error) (*tagged[api.PersonDetails], e
 
 func (s *server) listPeople(ctx context.Context, by workspace.Actor, in *struct {
 	Paging
-	Q     string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
-	Kind  string `query:"kind" enum:"here,departed,external" doc:"here when left out"`
-	Lacks string `query:"lacks" maxLength:"60" doc:"Only those who have no value for this field"`
-	Sort  string `query:"sort" enum:"name,match" doc:"match: those whom q may mean, the best first, on one page and not counted"`
+	PeopleFilter
 }) (*reply[api.Page[api.Person]], error) {
-	return body(s.s.People.List(ctx, by, people.Query{Q: in.Q, Kind: in.Kind, Lacks: in.Lacks, Sort: in.Sort, Cursor: in.Cursor, Limit: in.Limit}))
+	q := in.query()
+	q.Cursor, q.Limit = in.Cursor, in.Limit
+	return body(s.s.People.List(ctx, by, q))
 }
 
 func (s *server) createPerson(ctx context.Context, by workspace.Actor, in *struct {
@@ -46,6 +44,14 @@ func (s *server) changePerson(ctx context.Context, by workspace.Actor, in *struc
 	return taggedPerson(matched(in.Match, func(v int) (api.PersonDetails, error) {
 		return s.s.Directory.Change(ctx, by, in.Person, in.Body, v)
 	}))
+}
+
+func (s *server) movePerson(ctx context.Context, by workspace.Actor, in *struct {
+	Who
+	Repeat
+	Body api.Moves
+}) (*reply[api.Moved], error) {
+	return body(s.s.Member.Move(ctx, by, in.Person, in.Body))
 }
 
 func (s *server) departPerson(ctx context.Context, by workspace.Actor, in *struct {

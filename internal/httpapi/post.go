@@ -11,15 +11,24 @@ func (s *server) rehearse(ctx context.Context, by workspace.Actor, in *struct{ B
 	return body(s.s.Post.Rehearse(ctx, by, in.Body))
 }
 
-func (s *server) listWaiting(ctx context.Context, by workspace.Actor, in *Paging) (*reply[api.Page[api.Post]], error) {
-	return body(s.s.Post.Waiting(ctx, by, "", in.Cursor, in.Limit))
+// WaitingKinds is what of all that waits is wanted.
+type WaitingKinds struct {
+	Kind []string `query:"kind" maxItems:"4" enum:"post,join,leave,rule" doc:"Of every kind when left out"`
+}
+
+func (s *server) listWaiting(ctx context.Context, by workspace.Actor, in *struct {
+	Paging
+	WaitingKinds
+}) (*reply[api.Page[api.Waiting]], error) {
+	return body(s.s.Waiting.List(ctx, by, "", in.Kind, in.Cursor, in.Limit))
 }
 
 func (s *server) listGroupWaiting(ctx context.Context, by workspace.Actor, in *struct {
 	Ref
 	Paging
-}) (*reply[api.Page[api.Post]], error) {
-	return body(s.s.Post.Waiting(ctx, by, in.Group, in.Cursor, in.Limit))
+	WaitingKinds
+}) (*reply[api.Page[api.Waiting]], error) {
+	return body(s.s.Waiting.List(ctx, by, in.Group, in.Kind, in.Cursor, in.Limit))
 }
 
 func (s *server) listUndelivered(ctx context.Context, by workspace.Actor, in *struct{ Paging }) (*reply[api.Page[api.Undelivered]], error) {
@@ -37,6 +46,6 @@ func (s *server) retryUndelivered(ctx context.Context, by workspace.Actor, in *s
 	return body(s.s.Post.TryAgain(ctx, by, in.Body))
 }
 
-func (s *server) decidePosts(ctx context.Context, by workspace.Actor, in *struct{ Body api.Decisions }) (*reply[api.DecidedAll], error) {
-	return body(s.s.Post.DecideWaiting(ctx, by, in.Body))
+func (s *server) decideWaiting(ctx context.Context, by workspace.Actor, in *struct{ Body api.Decisions }) (*reply[api.DecidedAll], error) {
+	return body(s.s.Waiting.Decide(ctx, by, in.Body))
 }

@@ -167,9 +167,9 @@ func TestACursorIsOfOneList(t *testing.T) {
 // These change what can't have changed since it was read, or are not made from what was
 // read; every other change takes If-Match.
 var unguarded = strings.Fields(`sign-in sign-out change-password revoke-token ask-password-link choose-password
-	create-token create-group create-join-link create-person import-people
+	create-token create-group create-join-link create-person create-view change-many stop-change undo-change add-domain import-people move-person
 	join-group leave-group use-join-link answer-invitation withdraw-request call-back-invitation call-back-join-link
-	decide-requests decide-posts retry-undelivered take-second-factor confirm-second-factor send-password-link move-clock`)
+	decide-requests decide-waiting retry-undelivered take-second-factor confirm-second-factor send-password-link move-clock`)
 
 func TestChangesAreGuardedByWhatWasRead(t *testing.T) {
 	f := newFixtures(t, "Guarded")

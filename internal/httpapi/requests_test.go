@@ -35,7 +35,7 @@ func TestBadRequests(t *testing.T) {
 		{"a page too long", "GET", "/api/v1/groups?limit=1000", "", [2]string{}, 422, "limit", "200"},
 		{"a cursor from nowhere", "GET", "/api/v1/groups?cursor=zzz", "", [2]string{}, 422, "cursor", "not given out"},
 		{"an unknown state", "GET", "/api/v1/groups?state=asleep", "", [2]string{}, 422, "state[0]", "active, due, lapsed, retired"},
-		{"an unknown sort", "GET", "/api/v1/groups?sort=colour", "", [2]string{}, 422, "sort", "name, people"},
+		{"an unknown sort", "GET", "/api/v1/groups?sort=colour", "", [2]string{}, 422, "sort", "name, address, people"},
 		{"a write from another site", "POST", path + "/renewal", "", [2]string{"Sec-Fetch-Site", "cross-site"}, 403, "", "another site"},
 		{"a token from nowhere", "GET", path, "", [2]string{"Authorization", "Bearer ivy_nonsense"}, 401, "", "Sign in again"},
 	} {
@@ -94,7 +94,7 @@ func TestBadStaffingRequests(t *testing.T) {
 		{"a rule without end", "PUT", ref + "/rule", `{"expression": "` + long + `"}`, 422, "expression", "5000"},
 		{"a guard above all", "PUT", ref + "/rule", `{"expression": "title pr", "guard": 300}`, 422, "guard", "100"},
 		{"an explanation of nobody", "POST", "/api/v1/rules/explanation", `{"expression": "title pr", "person": "nobody@merrowline.example"}`, 404, "", "nobody"},
-		{"a suffix of a field that is none", "PUT", "/api/v1/naming", `{"creators": "workspace", "prefix": "", "suffix": "{shoe}", "words": [], "beginnings": []}`, 422, "suffix", "no field"},
+		{"a pattern of a field that is none", "PUT", "/api/v1/naming", `{"creators": "workspace", "pattern": "{name} {shoe}", "words": [], "beginnings": []}`, 422, "pattern", "no field"},
 		{"a starting point in capitals", "PUT", "/api/v1/starting-points/Season", `{"title": "Season"}`, 422, "name", "small letters"},
 		{"a starting point with a contradiction", "PUT", "/api/v1/starting-points/odd", `{"title": "Odd", "policy": {"policy": {"find": "owners", "read": "anyone"}}}`, 422, "policy.read", ""},
 		{"a person outside", "POST", "/api/v1/people", `{"address": "x@elsewhere.example", "name": "X"}`, 422, "address", "not a domain"},

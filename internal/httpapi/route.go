@@ -217,6 +217,10 @@ func lowerFirst(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 // Parts of requests that several routes share. Exported, for only then are they
 // filled where they are embedded.
 type (
+	// Filtered is what of a list is wanted.
+	Filtered struct {
+		Filter string `query:"filter" maxLength:"4000" doc:"An expression in the grammar of SCIM filters (RFC 7644, 3.4.2.2) over the attributes that /filters describes"`
+	}
 	// Paging is the part of a list that is wanted.
 	Paging struct {
 		Cursor string `query:"cursor" maxLength:"2000" doc:"The next of the page before"`

@@ -41,6 +41,24 @@ func (s *server) routes() []route {
 		on("POST", "/policy-summaries", "picture-policy", "A policy for a new group, in words", s.summarisePolicy, read),
 		on("POST", "/look-alikes", "look-alikes", "Groups like one that is yet to be made", s.lookAlikes, read),
 
+		// filters and views
+		on("GET", "/filters/{list}", "describe-filter", "What a filter of a list can ask about", s.describeFilter),
+		on("GET", "/filters/{list}/completion", "complete-filter", "What can be written at a place in a filter", s.completeFilter),
+		on("GET", "/exports/groups", "export-groups", "All groups of a list, with all that there is to know of each, as CSV or JSON lines", s.exportGroups, long),
+		on("GET", "/exports/people", "export-people", "All people of a list, as CSV or JSON lines", s.exportPeople, long),
+		on("GET", "/exports/history", "export-history", "All entries of the history that a filter matches, as CSV or JSON lines", s.exportHistory, long),
+		on("GET", "/changes", "list-changes", "Changes that many groups went through, newest first", s.listBulks),
+		on("POST", "/changes", "change-many", "Begin one change of many groups", s.beginBulk, makes, looks, long, lists, groups),
+		on("GET", "/changes/{id}", "read-change", "How far a change of many groups is", s.readBulk),
+		on("GET", "/changes/{id}/items", "list-change-items", "What became of each group", s.listBulkItems),
+		on("POST", "/changes/{id}/stop", "stop-change", "Stop a change of many groups; what it has done stays", s.stopBulk, looks, groups),
+		on("POST", "/changes/{id}/undo", "undo-change", "Begin to undo a change of many groups", s.undoBulk, makes, looks, long, groups),
+		on("GET", "/views", "list-views", "Filters, columns and orders that are kept under a name", s.listViews),
+		on("POST", "/views", "create-view", "Keep a view", s.createView, makes, looks),
+		on("GET", "/views/{id}", "read-view", "One view", s.readView),
+		on("PUT", "/views/{id}", "change-view", "Change a view", s.changeView, looks),
+		on("DELETE", "/views/{id}", "delete-view", "Delete a view", s.deleteView, silent, looksAt("/views/{id}/removal")),
+
 		// members
 		on("GET", members, "list-members", "Who is in a group", s.listMembers),
 		on("GET", group+"/member-export", "export-members", "Who is in a group, as CSV", s.exportMembers, long),
@@ -87,6 +105,7 @@ func (s *server) routes() []route {
 		on("POST", "/people", "create-person", "Put somebody into the directory", s.createPerson, makes, looks, people),
 		on("GET", person, "read-person", "One person, with their groups", s.readPerson),
 		on("PATCH", person, "change-person", "Change an entry of the directory", s.changePerson, looks, people),
+		on("POST", person+"/moves", "move-person", "Put somebody into groups and take them out of others, in one change; a result for each", s.movePerson, looks, people),
 		on("POST", person+"/departure", "depart-person", "Somebody leaves the organisation", s.departPerson, looksAs("departure-effect"), people),
 		on("DELETE", person+"/departure", "return-person", "Somebody who had left is here again", s.returnPerson, looksAt(person+"/return"), people),
 		on("POST", person+"/password-link", "send-password-link", "Mail somebody a link by which they choose a password", s.sendPasswordLink, silent, looks),
@@ -100,6 +119,14 @@ func (s *server) routes() []route {
 		on("GET", "/starting-points/{name}", "read-starting-point", "One starting point", s.readStartingPoint),
 		on("PUT", "/starting-points/{name}", "save-starting-point", "Make or change a starting point", s.saveStartingPoint, looks, policy),
 		on("DELETE", "/starting-points/{name}", "delete-starting-point", "Delete a starting point", s.deleteStartingPoint, silent, looksAt("/starting-points/{name}/removal"), policy),
+
+		on("GET", "/attributes", "list-attributes", "What the organisation keeps of people beside the attributes of SCIM", s.listAttributes),
+		on("PUT", "/attributes/{name}", "save-attribute", "Declare an attribute of the organisation's own, or change what is said of it", s.saveAttribute, looks, people),
+		on("DELETE", "/attributes/{name}", "delete-attribute", "Delete an attribute of the organisation's own, with what people have in it", s.deleteAttribute, silent, looksAt("/attributes/{name}/removal"), people),
+		on("GET", "/domains", "list-domains", "The mail domains, and what lies in each", s.listDomains),
+		on("POST", "/domains", "add-domain", "Add a mail domain", s.addDomain, makes, looks),
+		on("PUT", "/domains/{name}/main", "lead-domain", "Make a mail domain the main one", s.leadDomain, looks),
+		on("DELETE", "/domains/{name}", "retire-domain", "Retire a mail domain in which nothing lies any more", s.retireDomain, silent, looksAt("/domains/{name}/removal")),
 
 		on("GET", "/protection", "read-protection", "What protects the workspace from its own people and programs", s.readProtection),
 		on("PUT", "/protection", "change-protection", "Change what protects the workspace", s.changeProtection, looks),
@@ -115,12 +142,12 @@ func (s *server) routes() []route {
 
 		// posts
 		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse, read),
-		on("GET", "/waiting", "list-waiting", "Posts that wait for my decision", s.listWaiting),
-		on("GET", group+"/waiting", "list-group-waiting", "Posts to a group that wait for approval", s.listGroupWaiting),
+		on("GET", "/waiting", "list-waiting", "What waits for my decision, of every kind", s.listWaiting),
+		on("GET", group+"/waiting", "list-group-waiting", "What waits for a decision in a group", s.listGroupWaiting),
 		on("GET", "/undelivered", "list-undelivered", "Mail that could not be handed to everybody, or not yet", s.listUndelivered),
 		on("GET", group+"/undelivered", "list-group-undelivered", "Mail to a group that could not be handed to everybody, or not yet", s.listGroupUndelivered),
 		on("POST", "/undelivered/retries", "retry-undelivered", "Try mail again; a result for each", s.retryUndelivered, looks, groups),
-		on("POST", "/waiting/decisions", "decide-posts", "Approve or decline posts; a result for each", s.decidePosts, looks, groups),
+		on("POST", "/waiting/decisions", "decide-waiting", "Approve or decline what waits, whatever its kind; a result for each", s.decideWaiting, looks, groups),
 
 		// history
 		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),

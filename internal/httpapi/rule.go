@@ -47,10 +47,3 @@ func (s *server) matchRule(ctx context.Context, by workspace.Actor, in *struct{ 
 func (s *server) explainRule(ctx context.Context, by workspace.Actor, in *struct{ Body api.RuleQuestion }) (*reply[api.RuleExplanation], error) {
 	return body(s.s.Rules.Explain(ctx, by, in.Body))
 }
-
-func (s *server) completeRule(ctx context.Context, by workspace.Actor, in *struct {
-	Text string `query:"text" maxLength:"5000"`
-	At   int    `query:"at" minimum:"0" doc:"In octets"`
-}) (*reply[api.RuleCompletion], error) {
-	return body(s.s.Rules.Complete(ctx, by, in.Text, in.At))
-}

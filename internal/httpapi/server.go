@@ -198,7 +198,11 @@ func (s *server) observe(next http.Handler) http.Handler {
 func (s *server) recover(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		defer func() {
-			if v := recover(); v != nil && v != http.ErrAbortHandler {
+			switch v := recover(); v {
+			case nil:
+			case http.ErrAbortHandler: // an answer that broke off is to look so
+				panic(v)
+			default:
 				s.o.Log.Error("panic", "value", v, "stack", string(debug.Stack()), "request_id", r.Context().Value(requestKey))
 				write(rw, s.internal(r.Context()))
 			}

@@ -113,7 +113,7 @@ func TestDialogue(t *testing.T) {
 	if len(sent) != 1 || len(sent["proven"]) != 3 {
 		t.Errorf("queued: %v", sent)
 	}
-	w, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	w, err := k.Waiting.List(ctx, k.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 10)
 	if err != nil || len(w.Items) != 1 || w.Items[0].Subject != "claimed" {
 		t.Errorf("waiting: %+v, %v", w.Items, err)
 	}
@@ -164,7 +164,7 @@ func TestBadMail(t *testing.T) {
 		last = dial(t, "").Auth(sasl.NewPlainClient("", kit.Auditor, "wrong"))
 	}
 	expect(t, "ten wrong passwords", last, 454, smtp.EnhancedCode{4, 7, 0}, "Try again in")
-	w, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	w, err := k.Waiting.List(ctx, k.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 10)
 	if err != nil || len(w.Items) != 0 || len(k.Queued(t)) != 0 {
 		t.Errorf("something of it was kept: %+v, %v", w.Items, err)
 	}

@@ -278,7 +278,10 @@ func (s *session) take(m Message, body *spool) error {
 	if err != nil {
 		return s.unread(err)
 	}
-	a.Proven, a.ReturnPath = s.by.SignedIn() == nil && s.by.Person.AddrKey == m.Author.Key(), s.from
+	if a.Proven, err = s.s.service.Post.Wrote(ctx, s.by, m.Author); err != nil {
+		return s.failed("data", err)
+	}
+	a.ReturnPath = s.from
 	a.Body, a.Size, a.EightBit = body, body.size, body.eightBit
 	log := s.s.o.Log.With("id", tr.ID, "author", m.Author.Key(), "proven", a.Proven, "to", len(s.to), "size", len(a.Header)+body.size)
 	if err := s.s.service.Post.Accept(ctx, a); err != nil {

@@ -28,6 +28,9 @@ func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
+		t.Errorf("sizes that no count finds: %v, %v", wrong, err)
+	}
 	for _, g := range page.Items {
 		var c api.Counts
 		seen := map[string]bool{}
@@ -44,6 +47,8 @@ func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
 				switch {
 				case x.Kind == "group":
 					c.Nested++
+				case !x.Active:
+					c.Departed++
 				case x.Role == "owner":
 					c.Owners++
 				case x.Role == "moderator":
@@ -59,11 +64,15 @@ func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
 				break
 			}
 		}
+		c.People, c.More = g.Counts.People, g.Counts.More // below
 		if c != g.Counts {
 			t.Errorf("%s counts %+v, but has %+v", g.Name, g.Counts, c)
 		}
 		if c.Owners == 0 {
 			t.Errorf("%s has lost its owners", g.Name)
+		}
+		if e, err := l.Member.EffectiveMembers(ctx, ines, g.Address, "", "", 1); err != nil || int(e.Total) != g.Counts.People {
+			t.Errorf("%s is said to reach %d, and reaches %d, %v", g.Name, g.Counts.People, e.Total, err)
 		}
 		if n, err := l.Member.Nesting(ctx, ines, g.Address); err != nil || n.Depth > n.Deepest {
 			t.Errorf("%s is %d deep, %v", g.Name, n.Depth, err)

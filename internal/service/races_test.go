@@ -103,7 +103,7 @@ func (r *race) due(days int) error {
 func (r *race) events(by workspace.Actor) (n int) {
 	r.t.Helper()
 	for _, ref := range []string{r.id.String(), ""} {
-		p, err := r.History.List(ctx, by, ref, "", 200)
+		p, err := r.History.List(ctx, by, ref, "", "", 200)
 		if err != nil {
 			r.t.Fatal(err)
 		}
@@ -278,7 +278,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 		if err := r.Send(r.t, r.group.Address, colleague, true, "Held"); err != nil {
 			return err
 		}
-		p, err := r.Post.Waiting(ctx, r.as(kit.Owner), r.group.Address, "", 5)
+		p, err := r.Waiting.List(ctx, r.as(kit.Owner), r.group.Address, []string{"post"}, "", 5)
 		if err == nil {
 			r.made = p.Items[0].ID
 		}
@@ -432,7 +432,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			meanwhile: func(r *race) func(*store.Tx) error { return r.takeOut(kit.Moderator) }, says: "There is no post"},
 		{name: "post, decided", group: func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone post=workspace") }, before: waits, act: decidePost(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error {
 			return func(tx *store.Tx) error {
-				return tx.DecideMailing(uuid.MustParse(r.made), store.Declined, kit.Moderator, "")
+				return tx.DecideMailing(store.Mailing{ID: uuid.MustParse(r.made)}, store.Declined, kit.Moderator, "")
 			}
 		}, says: "declined already"},
 		{name: "post, ended", group: func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone post=workspace") }, before: waits, act: decidePost(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error { return r.end }, says: "takes no mail"},

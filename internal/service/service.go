@@ -4,13 +4,17 @@ package service
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/attributes"
+	"ivytable.example/ivytable/internal/workspace/bulk"
 	"ivytable.example/ivytable/internal/workspace/directory"
+	"ivytable.example/ivytable/internal/workspace/domains"
 	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/history"
 	"ivytable.example/ivytable/internal/workspace/joining"
@@ -21,12 +25,17 @@ import (
 	"ivytable.example/ivytable/internal/workspace/post"
 	"ivytable.example/ivytable/internal/workspace/protection"
 	"ivytable.example/ivytable/internal/workspace/rules"
+	"ivytable.example/ivytable/internal/workspace/views"
+	"ivytable.example/ivytable/internal/workspace/waiting"
 )
 
 // Service is all that can be done with a workspace.
 type Service struct {
 	Account    *account.Service
+	Attributes *attributes.Service
+	Bulk       *bulk.Service
 	Directory  *directory.Service
+	Domains    *domains.Service
 	Group      *group.Service
 	History    *history.Service
 	Joining    *joining.Service
@@ -37,6 +46,8 @@ type Service struct {
 	Post       *post.Service
 	Protection *protection.Service
 	Rules      *rules.Service
+	Views      *views.Service
+	Waiting    *waiting.Service
 
 	kernel *workspace.Kernel
 }
@@ -44,10 +55,12 @@ type Service struct {
 // New returns the service of the workspace whose records are in pool.
 func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
 	k := workspace.New(pool, o)
-	return &Service{
-		Account: account.New(k), Directory: directory.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Rules: rules.New(k), kernel: k,
-	}, k.LoadClock(ctx)
+	s := &Service{
+		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Directory: directory.New(k), Domains: domains.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+	}
+	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules)
+	return s, k.LoadClock(ctx)
 }
 
 // Ready reports whether the workspace can work: whether its database answers.
@@ -82,7 +95,7 @@ func (s *Service) Me(ctx context.Context, by workspace.Actor) (api.Me, error) {
 	if me.Domains, err = v.Domains(); err != nil {
 		return me, err
 	}
-	me.Waiting, err = post.CountWaiting(v)
+	me.Waiting, err = waiting.Count(v)
 	return me, err
 }
 
@@ -94,7 +107,7 @@ var places = map[string]string{"read_expiry": "care", "read_naming": "rules", "r
 func (s *Service) MoveClock(ctx context.Context, by workspace.Actor, days int) (api.Clock, error) {
 	now, err := s.kernel.MoveClock(ctx, by, days)
 	if err == nil {
-		err = s.Life.Run(ctx)
+		err = errors.Join(s.Life.Run(ctx), s.Member.Run(ctx))
 	}
 	return api.Clock{Now: now}, err
 }
@@ -104,14 +117,21 @@ type Job struct {
 	Name  string
 	Every time.Duration
 	Do    func(context.Context) error
+	Woken <-chan struct{} // it is done at once when something is sent here; nil: never
 }
+
+// lookForChanges is how often it is looked for changes of many groups that another instance
+// left behind.
+const lookForChanges = 5 * time.Second
 
 // Jobs lists what is done by time. expiry is how often the life of groups is looked after.
 // Deliveries are not among them: they are done as soon as there are any.
 func (s *Service) Jobs(expiry time.Duration) []Job {
 	return []Job{
-		{"expiry", expiry, s.Life.Run},
-		{"forget what has ended", time.Hour, s.Account.ForgetExpired},
-		{"forget old mail", time.Hour, s.Post.Forget},
+		{"expiry", expiry, s.Life.Run, nil},
+		{"memberships that end", expiry, s.Member.Run, nil},
+		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Woken()},
+		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},
+		{"forget old mail", time.Hour, s.Post.Forget, nil},
 	}
 }

@@ -44,19 +44,3 @@ func (s *Reads) Aliases(groups []uuid.UUID) (map[uuid.UUID][]string, error) {
 	}
 	return out, nil
 }
-
-// Domains returns the mail domains of the workspace, the main one first.
-func (s *Reads) Domains() (names []string, err error) {
-	err = s.db.Table("domains").Order("place").Pluck("name", &names).Error
-	return names, wrap("read the domains", err)
-}
-
-// SetDomains puts the mail domains of a workspace in place.
-func (s *Tx) SetDomains(names []string) error {
-	for i, n := range names {
-		if err := s.db.Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
-			return wrap("write the domains", err)
-		}
-	}
-	return nil
-}

@@ -170,7 +170,7 @@ func (s *Reads) cachedSetting(name string, read func() (settingRow, error)) (set
 }
 
 // groupsOf returns the groups that are kept in these versions, and which are not.
-func (m *cache) groupsOf(wanted []GroupVersion) (have map[uuid.UUID]Group, missing []uuid.UUID) {
+func (m *cache) groupsOf(wanted []place) (have map[uuid.UUID]Group, missing []uuid.UUID) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	have = make(map[uuid.UUID]Group, len(wanted))
@@ -195,6 +195,8 @@ type GroupExtras struct {
 	Owners  []OwnerRow
 	Aliases []string
 	Role    expand.Role // of the person who asks; 0 for none
+	People  int         // whom it reaches
+	Shown   int         // the same without what is nested in it and can't be found in the workspace
 }
 
 // GroupExtras returns who owns groups, their aliases, and which role a person has in
@@ -214,13 +216,15 @@ func (s *Reads) GroupExtras(person uuid.UUID, groups []Group) (map[uuid.UUID]Gro
 		if !known || r.revision != g.Revision {
 			noRole = append(noRole, g.ID)
 		}
-		out[g.ID] = GroupExtras{o.what.owners, o.what.aliases, r.role}
+		out[g.ID] = GroupExtras{Owners: o.what.owners, Aliases: o.what.aliases, Role: r.role}
 	}
 	m.mu.Unlock()
 	var owners map[uuid.UUID][]OwnerRow
 	var aliases map[uuid.UUID][]string
 	var roles map[uuid.UUID]expand.Role
+	var sizes []groupSize
 	var all errgroup.Group
+	all.Go(func() (err error) { sizes, err = s.sizes(groups); return err })
 	if len(noOwners) > 0 {
 		all.Go(func() (err error) { owners, err = s.Owners(noOwners); return err })
 		all.Go(func() (err error) { aliases, err = s.Aliases(noOwners); return err })
@@ -237,6 +241,11 @@ func (s *Reads) GroupExtras(person uuid.UUID, groups []Group) (map[uuid.UUID]Gro
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	for _, z := range sizes {
+		a := out[z.GroupID]
+		a.People, a.Shown = z.People, z.Shown
+		out[z.GroupID] = a
+	}
 	for _, id := range noOwners {
 		a := out[id]
 		a.Owners, a.Aliases = owners[id], aliases[id]

@@ -161,7 +161,7 @@ func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
 		}
 	})
 	asked := func(tx *gorm.DB) {
-		if strings.HasPrefix(tx.Statement.SQL.String(), "SELECT id, version") {
+		if strings.HasPrefix(tx.Statement.SQL.String(), "SELECT g.id, CAST") {
 			once()
 		}
 	}
@@ -176,7 +176,7 @@ func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
 	for _, g := range page.Items {
 		got = append(got, g.Name)
 	}
-	if !slices.Equal(got, []string{"Holed 0", "Holed 2", "Holed 3"}) || page.Next.Empty() {
+	if !slices.Equal(got, []string{"Holed 0", "Holed 2"}) || page.Next.Empty() {
 		t.Errorf("the page holds %v, and goes on at %+v", got, page.Next)
 	}
 }

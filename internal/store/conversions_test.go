@@ -151,7 +151,7 @@ func TestHistoryOfAnOlderServiceIsKept(t *testing.T) {
 	}
 	statements = append(statements, `INSERT INTO history_people (history_id, person_id, was, now) SELECT h.id, p.id, '', '' FROM history h, people p WHERE h.action LIKE 'request%' AND p.address = 'tove@old.example'`)
 	s := upgraded(t, "ivytable_store_history", 28, statements...)
-	rows, err := s.Events(parseID(t, "00000000-0000-0000-0000-000000000000"), 0, 1000)
+	rows, err := s.Events(parseID(t, "00000000-0000-0000-0000-000000000000"), nil, 0, 1000)
 	if err != nil || len(rows) != len(entries) {
 		t.Fatalf("%d entries of %d, %v", len(rows), len(entries), err)
 	}

@@ -2,6 +2,9 @@ package store
 
 import (
 	"errors"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -130,6 +133,11 @@ func (s *Tx) CallBackInvitations(group uuid.UUID, keys []string, now time.Time) 
 	})
 }
 
+// CallBackInvitationsOf ends the open invitations of one address to groups.
+func (s *Tx) CallBackInvitationsOf(key string, groups []uuid.UUID, now time.Time) error {
+	return wrap("call back invitations", s.db.Exec("UPDATE invitations SET state = ?, answered_at = ? WHERE open_once = ? AND group_id IN ?", CalledBack, now, key, groups).Error)
+}
+
 // InvitationByHash returns an invitation by its secret's hash.
 func (s *Reads) InvitationByHash(hash []byte) (i Invitation, err error) {
 	err = s.db.Take(&i, "hash = ?", hash).Error
@@ -229,7 +237,8 @@ func (s *Tx) SetOverride(row Override) error {
 	return wrap("write an override", s.db.Save(&row).Error)
 }
 
-// Override returns what is settled about an address in a group; the zero value for nothing.
+// Override returns what is settled in a group about an address, or about all of a domain, by itself; the zero value
+// for nothing.
 func (s *Reads) Override(group uuid.UUID, key string) (row Override, err error) {
 	err = s.db.Take(&row, "group_id = ? AND addr_key = ?", group, key).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -238,19 +247,57 @@ func (s *Reads) Override(group uuid.UUID, key string) (row Override, err error) 
 	return row, wrap("read an override", err)
 }
 
-// OverridesOf returns what is settled in a group about some addresses at least, by key.
+// EverybodyAt is the key under which something is settled about all addresses of a domain.
+func EverybodyAt(domain string) string { return "*@" + domain }
+
+// broader returns the key of all addresses of the domain of an address.
+func broader(key string) string {
+	return EverybodyAt(domainOf(key))
+}
+
+func domainOf(key string) string {
+	_, domain, _ := strings.Cut(key, "@")
+	return domain
+}
+
+// Holds returns what is settled in a group about an address: by itself, else by its domain.
+func (s *Reads) Holds(group uuid.UUID, key string) (policy.Override, error) {
+	all, err := s.OverridesOf(group, []string{key})
+	return all[key], err
+}
+
+// OverridesOf returns what is settled in a group about addresses, by key: about each by
+// itself, else by its domain.
 func (s *Reads) OverridesOf(group uuid.UUID, keys []string) (map[string]policy.Override, error) {
-	out := map[string]policy.Override{}
-	var rows []Override
-	db := s.db.Select("addr_key", "kind").Where("group_id = ?", group)
-	if len(keys) <= 500 { // of many addresses it is cheaper to read all that is settled in the group
-		db = db.Where("addr_key IN ?", keys)
+	wanted := map[string]bool{}
+	for _, k := range keys {
+		wanted[k], wanted[broader(k)] = true, true
 	}
+	db := s.db.Select("addr_key", "kind").Where("group_id = ?", group)
+	if len(wanted) <= 500 { // of many addresses it is cheaper to read all that is settled in the group
+		db = db.Where("addr_key IN ?", slices.Sorted(maps.Keys(wanted)))
+	}
+	var rows []Override
 	err := db.Find(&rows).Error
+	settled := make(map[string]policy.Override, len(rows))
 	for _, r := range rows {
-		out[r.AddrKey] = r.Kind
+		settled[r.AddrKey] = r.Kind
+	}
+	out := map[string]policy.Override{}
+	for _, k := range keys {
+		if o, ok := settled[k]; ok {
+			out[k] = o
+		} else if o, ok := settled[broader(k)]; ok {
+			out[k] = o
+		}
 	}
 	return out, wrap("read overrides", err)
+}
+
+// ExternalAt returns the external members of a group whose addresses are of a domain.
+func (s *Reads) ExternalAt(group uuid.UUID, domain string) (ids []uuid.UUID, err error) {
+	err = s.db.Raw("SELECT p.id FROM memberships m JOIN people p ON p.id = m.member_id AND p.external WHERE m.group_id = ? AND SUBSTRING_INDEX(p.addr_key, '@', -1) = ? ORDER BY p.id", group, domain).Scan(&ids).Error
+	return ids, wrap("read external members", err)
 }
 
 // Overrides returns a page of what is settled in a group, by address.

@@ -502,7 +502,7 @@ func TestWhomAnEntryTookOut(t *testing.T) {
 	if err := s.AddEvents([]Event{e}, [][]Affected{{{PersonID: out, Was: "owner"}, {PersonID: in, Now: "member"}, {PersonID: moved, Was: "owner", Now: "member"}}}); err != nil {
 		t.Fatal(err)
 	}
-	rows, err := s.Events(g.ID, 0, 1)
+	rows, err := s.Events(g.ID, nil, 0, 1)
 	if err != nil || len(rows) != 1 {
 		t.Fatalf("%+v, %v", rows, err)
 	}

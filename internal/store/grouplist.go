@@ -2,8 +2,6 @@ package store
 
 import (
 	"database/sql"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,6 +9,7 @@ import (
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // GroupSort is a way to sort the list of groups.
@@ -27,64 +26,34 @@ const (
 
 const dbTime = "2006-01-02 15:04:05.000000"
 
-var groupSorts = map[GroupSort]sortKey[Group]{
-	ByName:    {column: "name", value: func(g Group) (string, uuid.UUID) { return g.Name, g.ID }},
-	ByPeople:  {column: "people", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(g.People), g.ID }},
-	ByPost:    {column: "post.value", value: func(g Group) (string, uuid.UUID) { return strconv.Itoa(int(g.Policy[policy.Post])), g.ID }},
-	ByExpires: {column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }},
-	ByCreated: {column: "created_at", value: func(g Group) (string, uuid.UUID) { return g.CreatedAt.Format(dbTime), g.ID }},
+// Ways to sort by what not everybody may ask about, or that needs no index: there are few groups
+// of each kind.
+const (
+	ByAddress  GroupSort = "address"
+	ByOwners   GroupSort = "owners"
+	ByExternal GroupSort = "external"
+	ByRenewed  GroupSort = "renewed"
+	ByQuiet    GroupSort = "quiet" // since the last post
+)
+
+// groupOrders are the expressions by which lists of groups are sorted. g is the table of
+// groups, z that of their sizes.
+var groupOrders = map[GroupSort]string{
+	ByName: "g.name", ByAddress: "g.addr_key", ByPeople: "z.people", ByOwners: "g.owners", ByExternal: "g.external_members", ByPost: "o.value",
+	ByExpires: "g.expires_at", ByCreated: "g.created_at", ByRenewed: "g.renewed_at", ByQuiet: "COALESCE(l.last_at, g.created_at)",
 }
 
+// byExpiry sorts groups by their end.
+var byExpiry = sortKey[Group]{column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }}
+
 // groupColumns are the columns of a group, in the order of into.
-const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, by_rule, policy, owners, moderators, members, external_members, nested, people,
-	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at`
+const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, by_rule, policy, owners, moderators, members, external_members, departed, nested,
+	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at, starting_point`
 
 func (g *Group) into(policy *sql.RawBytes) []any {
 	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.ByRule, policy,
-		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Nested, &g.People,
-		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt}
-}
-
-// readGroups runs the query of a list of groups. It asks which groups, in which
-// version, and reads only those that are not in the cache.
-func (s *Reads) readGroups(q *gorm.DB, items *[]Group) error {
-	if inTx(s.db) {
-		return scanGroups(q, func(g Group) { *items = append(*items, g) })
-	}
-	q = q.Session(&gorm.Session{}) // it may be run again
-	rows, err := q.Select("id, version, revision").Rows()
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	var wanted []GroupVersion
-	for rows.Next() {
-		var v GroupVersion
-		if err := rows.Scan(&v.ID, &v.Version, &v.Revision); err != nil {
-			return err
-		}
-		wanted = append(wanted, v)
-	}
-	if err := rows.Err(); err != nil {
-		return err
-	}
-	have, missing := s.cache.groupsOf(wanted)
-	if len(missing) > 0 {
-		err := scanGroups(s.db.Model(&Group{}).Where("id IN ?", missing), func(g Group) {
-			have[g.ID] = g
-			s.cache.cacheGroup(g)
-		})
-		if err != nil {
-			return err
-		}
-	}
-	if len(have) < len(wanted) { // one was deleted since: the page needs another in its place
-		return scanGroups(q, func(g Group) { *items = append(*items, g) })
-	}
-	for _, v := range wanted {
-		*items = append(*items, have[v.ID])
-	}
-	return nil
+		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Departed, &g.Nested,
+		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt, &g.StartingPoint}
 }
 
 // scanGroups calls f for every group that q names. It reads the columns by hand: by
@@ -113,9 +82,9 @@ func scanGroups(q *gorm.DB, f func(Group)) error {
 type GroupQuery struct {
 	Q        string            // words that begin words of the name or address
 	States   []lifecycle.State // empty: all
-	Now      time.Time         // with States
-	DueUntil time.Time         // the last date at which a group is due, with States
-	Viewer   uuid.UUID         // with a value: only groups that this person can find
+	Filter   *rule.Rule        // of core/filter's Groups; nil: all
+	Time     FilterTime        // with States, Filter or Joinable
+	Viewer   uuid.UUID         // with a value: only groups that this person can find, by what they may know of them
 	Mine     uuid.UUID         // with a value: only groups that this person is in
 	Role     int8              // with Mine: at least this role
 	Joinable uuid.UUID         // with a value: only living groups that this person is not in and may enter or ask for
@@ -125,54 +94,146 @@ type GroupQuery struct {
 	Limit    int
 }
 
-// Groups returns a page of groups.
-func (s *Reads) Groups(q GroupQuery) (Page[Group], error) {
-	db := s.db.Model(&Group{})
-	for _, w := range Words(q.Q) {
-		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindGroup, likePrefix(w))
+// where is the condition of a query, and what has to be joined for it.
+func (q GroupQuery) where(s *Reads) (where condition, err error) {
+	add := func(sql string, args ...any) { where = where.and(condition{sql, args}) }
+	for _, c := range searched(KindGroup, q.Q) {
+		where = where.and(c)
+	}
+	var states condition
+	for i, st := range q.States {
+		c := stateIs(q.Time)(&rule.Node{Op: rule.Eq, Value: string(st)})
+		if i > 0 {
+			states.sql += " OR "
+		}
+		states = condition{states.sql + "(" + c.sql + ")", append(states.args, c.args...)}
 	}
 	if len(q.States) > 0 {
-		var or []string
-		var args []any
-		for _, st := range q.States {
-			switch st {
-			case lifecycle.Active:
-				or, args = append(or, "(ended_at IS NULL AND expires_at > ?)"), append(args, q.DueUntil)
-			case lifecycle.Due:
-				or, args = append(or, "(ended_at IS NULL AND expires_at > ? AND expires_at <= ?)"), append(args, q.Now, q.DueUntil)
-			case lifecycle.Lapsed:
-				or, args = append(or, "(ended_at IS NOT NULL AND NOT retired OR ended_at IS NULL AND expires_at <= ?)"), append(args, q.Now)
-			case lifecycle.Retired:
-				or = append(or, "(ended_at IS NOT NULL AND retired)")
-			}
+		add("("+states.sql+")", states.args...)
+	}
+	if q.Filter != nil {
+		c, err := groupFilter(q.Time, q.Viewer != uuid.Nil).where(q.Filter.Root(), true)
+		if err != nil {
+			return c, err
 		}
-		db = db.Where("("+strings.Join(or, " OR ")+")", args...)
+		add("("+c.sql+")", c.args...)
 	}
 	if q.Mine != uuid.Nil {
 		ids, err := s.groupsOf(q.Mine, q.Role)
 		if err != nil {
-			return Page[Group]{}, err
+			return where, err
 		}
-		db = db.Where("id IN ?", ids)
+		add("g.id IN ?", ids)
 	}
 	if q.Joinable != uuid.Nil {
-		db = db.Where("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = id AND s.setting = 'join.audience' AND s.value >= ?) AND ended_at IS NULL AND expires_at > ? AND id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Now, q.Joinable)
+		add("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = g.id AND s.setting = 'join.audience' AND s.value >= ?) AND g.ended_at IS NULL AND g.expires_at > ? AND g.id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Time.Now, q.Joinable)
 	}
 	if q.Viewer != uuid.Nil {
-		above, err := s.Above(q.Viewer, false, q.Now)
+		above, err := s.Above(q.Viewer, false, q.Time.Now)
 		if err != nil {
-			return Page[Group]{}, err
+			return where, err
 		}
-		db = db.Where("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = id AND s.setting = 'find' AND (s.value >= ? OR EXISTS (SELECT 1 FROM memberships m WHERE m.group_id = s.group_id AND m.member_id IN ? AND s.value >= 4 - m.role)))",
+		add("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = g.id AND s.setting = 'find' AND (s.value >= ? OR EXISTS (SELECT 1 FROM memberships m WHERE m.group_id = s.group_id AND m.member_id IN ? AND s.value >= 4 - m.role)))",
 			policy.Workspace, append(above, q.Viewer))
 	}
-	if q.Sort == ByPost {
-		db = db.Joins("JOIN group_settings post ON post.group_id = mail_groups.id AND post.setting = 'post'")
+	return where, nil
+}
+
+// Groups returns a page of groups. ErrTooSlow says that the filter took longer than is
+// allowed.
+func (s *Reads) Groups(q GroupQuery) (Page[Group], error) {
+	l, err := q.listing(s)
+	if err != nil {
+		return Page[Group]{}, err
 	}
-	key := groupSorts[q.Sort]
-	key.desc, key.cached = q.Desc, true
-	key.read = func(q *gorm.DB, items *[]Group) error { return s.readGroups(q, items) }
-	return page(s, db, q.After, q.Limit, key)
+	p, err := l.page(s, q.After, q.Limit)
+	if err != nil {
+		return Page[Group]{}, err
+	}
+	out := Page[Group]{Next: p.Next, Total: p.Total}
+	out.Items, err = s.groupsAt(p.Items)
+	return out, err
+}
+
+// EachGroup calls f with all groups of a query, some at a time, in order.
+func (s *Reads) EachGroup(q GroupQuery, f func([]Group) error) error {
+	l, err := q.listing(s)
+	if err != nil {
+		return err
+	}
+	return l.each(s, 1000, func(at []place) error {
+		groups, err := s.groupsAt(at)
+		if err != nil {
+			return err
+		}
+		return f(groups)
+	})
+}
+
+// GroupIDs returns the identifiers of all groups of a query, in order.
+func (s *Reads) GroupIDs(q GroupQuery) (ids []uuid.UUID, err error) {
+	l, err := q.listing(s)
+	if err != nil {
+		return nil, err
+	}
+	return ids, l.each(s, 5000, func(at []place) error {
+		for _, p := range at {
+			ids = append(ids, p.ID)
+		}
+		return nil
+	})
+}
+
+func (q GroupQuery) listing(s *Reads) (listing, error) {
+	q.Time.Now = q.Time.Now.Truncate(time.Minute) // no group ends between two minutes, and what was counted in one holds for it
+	where, err := q.where(s)
+	l := listing{from: "mail_groups g", where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil}
+	switch q.Sort {
+	case ByPeople:
+		l.join = " JOIN group_sizes z ON z.group_id = g.id"
+		if l.id = "z.group_id"; q.Viewer != uuid.Nil {
+			l.order = "z.shown"
+		}
+	case ByPost:
+		l.join = " JOIN group_settings o ON o.group_id = g.id AND o.setting = 'post'"
+	case ByQuiet:
+		l.join = " LEFT JOIN group_posts l ON l.group_id = g.id"
+	}
+	return l, err
+}
+
+// Note says what there is to know of how a list is read, or "".
+func (q GroupQuery) Note() string { return note(groupFilter(q.Time, false), q.Filter, "group") }
+
+// groupsAt returns the groups at places, as far as they are still there. It reads only those
+// that are not kept in their version.
+func (s *Reads) groupsAt(at []place) ([]Group, error) {
+	have, missing := map[uuid.UUID]Group{}, []uuid.UUID{}
+	if inTx(s.db) {
+		for _, p := range at {
+			missing = append(missing, p.ID)
+		}
+	} else {
+		have, missing = s.cache.groupsOf(at)
+	}
+	if len(missing) > 0 {
+		err := scanGroups(s.db.Model(&Group{}).Where("id IN ?", missing), func(g Group) {
+			have[g.ID] = g
+			if !inTx(s.db) {
+				s.cache.cacheGroup(g)
+			}
+		})
+		if err != nil {
+			return nil, wrap("read groups", err)
+		}
+	}
+	out := make([]Group, 0, len(at))
+	for _, p := range at {
+		if g, there := have[p.ID]; there {
+			out = append(out, g)
+		}
+	}
+	return out, nil
 }
 
 func (s *Reads) groupsOf(person uuid.UUID, role int8) (ids []uuid.UUID, err error) {

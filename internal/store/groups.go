@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // Forever stands in ExpiresAt for a group without an end, so that groups sort by
@@ -37,7 +37,7 @@ type Group struct {
 	Policy                              policy.Policy `gorm:"serializer:policy"`
 	Owners, Moderators, Members, Nested int
 	ExternalMembers                     int
-	People                              int `gorm:"->"`
+	Departed                            int // people in it who have left the organisation: counted in no role
 	RenewedAt, ExpiresAt                time.Time
 	EndedAt                             *time.Time
 	Retired, Chosen                     bool
@@ -45,6 +45,8 @@ type Group struct {
 	Version                             int    // counts what people edit: name, address, policy, texts
 	Revision                            int    // counts every other change: of its people, of its term
 	CreatedAt                           time.Time
+	StartingPoint                       string // the name of what it was begun from, "" for none
+	NameKey, DescriptionKey             string // name and description as filters compare them
 }
 
 // TableName is the table of groups; "groups" is a reserved word in SQL.
@@ -160,15 +162,23 @@ func (s *Tx) AddGroups(groups []*Group) error {
 			return err
 		}
 		addresses = append(addresses, addressRow(a, KindGroup, g.ID))
-		for _, w := range Words(g.Name, a.Local()) {
+		for _, w := range Words(groupTexts(g.Name, g.Address)...) {
 			words = append(words, word{KindGroup, w, g.ID})
 		}
 	}
-	if err := s.db.CreateInBatches(addresses, 1000).Error; err != nil {
-		return wrap("take the address", err)
+	if err := s.takeAddresses(addresses); err != nil {
+		return err
 	}
-	if err := s.db.Omit("People").CreateInBatches(groups, 500).Error; err != nil {
+	ids := make([]uuid.UUID, len(groups))
+	for i, g := range groups {
+		g.fold()
+		ids[i] = g.ID
+	}
+	if err := s.db.CreateInBatches(groups, 500).Error; err != nil {
 		return wrap("add the group", err)
+	}
+	if err := s.addSizes(ids); err != nil {
+		return err
 	}
 	if err := s.db.CreateInBatches(settingsOf(groups...), batch).Error; err != nil {
 		return wrap("add the group's settings", err)
@@ -184,7 +194,7 @@ func (s *Tx) SetAddresses(g *Group, aliases []string) error {
 		return wrap("replace addresses", err)
 	}
 	alike := map[string]bool{} // of two addresses of one group that are alike, one stands for both
-	texts := []string{g.Name}
+	var rows []address
 	for i, x := range append([]string{g.Address}, aliases...) {
 		a, err := mailaddr.Parse(x)
 		if err != nil {
@@ -199,12 +209,12 @@ func (s *Tx) SetAddresses(g *Group, aliases []string) error {
 			row.GroupAlike = nil
 		}
 		alike[row.Alike] = true
-		if err := s.db.Create(&row).Error; err != nil {
-			return wrap("take an address", err)
-		}
-		texts = append(texts, a.Local())
+		rows = append(rows, row)
 	}
-	return s.setWords(KindGroup, g.ID, texts...)
+	if err := s.takeAddresses(rows); err != nil {
+		return err
+	}
+	return s.setWords(KindGroup, g.ID, groupTexts(g.Name, append([]string{g.Address}, aliases...)...)...)
 }
 
 // SaveGroup writes a group that was locked in this transaction, given as it was too.
@@ -219,8 +229,13 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 	if !edited || g.rest() != was.rest() {
 		g.Revision = was.Revision + 1
 	}
-	if err := s.db.Omit("People").Save(g).Error; err != nil {
+	g.fold()
+	if err := s.db.Save(g).Error; err != nil {
 		return wrap("save the group", err)
+	}
+	if (g.EndedAt == nil) != (was.EndedAt == nil) || (g.Policy[policy.Find] >= policy.Workspace) != (was.Policy[policy.Find] >= policy.Workspace) ||
+		(g.Policy[policy.Externals] == policy.ExternalsBarred) != (was.Policy[policy.Externals] == policy.ExternalsBarred) {
+		s.moves.around(g.ID)
 	}
 	if g.Policy != was.Policy {
 		if err := s.db.Save(settingsOf(g)).Error; err != nil {
@@ -234,17 +249,17 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 	if err != nil {
 		return err
 	}
-	texts := []string{g.Name}
-	for _, x := range append(aliases[g.ID], g.Address) {
-		local, _, _ := strings.Cut(x, "@")
-		texts = append(texts, local)
-	}
-	return s.setWords(KindGroup, g.ID, texts...)
+	return s.setWords(KindGroup, g.ID, groupTexts(g.Name, append(aliases[g.ID], g.Address)...)...)
+}
+
+// fold brings what filters compare up to date with what people read.
+func (g *Group) fold() {
+	g.NameKey, g.DescriptionKey = rule.Fold(g.Name), rule.Fold(g.Description)
 }
 
 // rest returns a group with nothing of its own but who is in it and how long it lives.
 func (g *Group) rest() Group {
-	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Nested: g.Nested, ByRule: g.ByRule,
+	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Departed: g.Departed, Nested: g.Nested, ByRule: g.ByRule,
 		RenewedAt: g.RenewedAt, ExpiresAt: g.ExpiresAt, EndedAt: g.EndedAt}
 }
 
@@ -289,7 +304,7 @@ func (s *Reads) Above(person uuid.UUID, external bool, now time.Time) (ids []uui
 // GroupsByKeys returns the groups that these address keys lead to, by key.
 func (s *Reads) GroupsByKeys(keys []string) (map[string]Group, error) {
 	var at []address
-	if err := s.db.Find(&at, "addr_key IN ? AND kind <> ?", keys, KindPerson).Error; err != nil {
+	if err := s.db.Find(&at, "addr_key IN ? AND kind IN (?, ?)", keys, KindGroup, KindAlias).Error; err != nil {
 		return nil, wrap("read groups", err)
 	}
 	ids := make([]uuid.UUID, len(at))

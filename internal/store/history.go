@@ -6,7 +6,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
+
+	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // Event is an entry of the history as it is kept: Data is the stored form of package
@@ -22,6 +23,7 @@ type Event struct {
 	GroupID   *uuid.UUID
 	Data      json.RawMessage
 	RequestID string
+	Part      bool // of a change that has an event of its own
 }
 
 // TableName is the table of the history.
@@ -114,16 +116,30 @@ func (s *Reads) EventsOfPerson(person, address uuid.UUID, before int64, limit in
 	return out, wrap("read the history", err)
 }
 
-// Events returns events before a number, newest first: of one group, or all. Zero
-// begins at the newest.
-func (s *Reads) Events(group uuid.UUID, before int64, limit int) (out []Event, err error) {
-	db := s.db.Session(&gorm.Session{}).Order("id DESC").Limit(limit)
+// Events returns events before a number, newest first: of one group, or all, that a filter
+// of core/filter's History matches, where there is one. Without either, parts of larger changes
+// are left out: those have an event that stands for them. Zero begins at the newest. ErrTooSlow
+// says that the filter took longer than is allowed.
+func (s *Reads) Events(group uuid.UUID, by *rule.Rule, before int64, limit int) (out []Event, err error) {
+	l := listing{from: "history h", bounded: by != nil}
+	add := func(sql string, args ...any) { l.where = l.where.and(condition{sql, args}) }
 	if group != uuid.Nil {
-		db = db.Where("group_id = ?", group)
+		add("h.group_id = ?", group)
+	}
+	if group == uuid.Nil && by == nil {
+		add("h.part = FALSE")
 	}
 	if before > 0 {
-		db = db.Where("id < ?", before)
+		add("h.id < ?", before)
 	}
-	err = db.Find(&out).Error
-	return out, wrap("read the history", err)
+	if by != nil {
+		c, err := historyFilter().where(by.Root(), true)
+		if err != nil {
+			return nil, err
+		}
+		add("("+c.sql+")", c.args...)
+	}
+	q, args := l.query("h.*", "", condition{})
+	err = s.db.Raw(q+" ORDER BY h.id DESC LIMIT ?", append(args, limit)...).Scan(&out).Error
+	return out, l.failed("read the history", err)
 }

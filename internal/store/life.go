@@ -11,7 +11,7 @@ import (
 // soonest first, after the given place.
 func (s *Reads) ExpiryCandidates(until time.Time, after Cursor, limit int) (Page[Group], error) {
 	db := s.db.Model(&Group{}).Where("ended_at IS NULL AND expires_at <= ?", until)
-	return page(s, db, after, limit, groupSorts[ByExpires])
+	return page(s, db, after, limit, byExpiry)
 }
 
 // EndedBefore returns up to limit groups that ended at or before a time.
@@ -81,7 +81,7 @@ func (s *Tx) Purge(id uuid.UUID) error {
 		}
 	}
 	for _, q := range []string{
-		"DELETE FROM notices WHERE group_id = ?",
+		"DELETE FROM notices WHERE group_id = ?", "DELETE FROM group_sizes WHERE group_id = ?", "DELETE FROM group_posts WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
 		"DELETE FROM overrides WHERE group_id = ?", "DELETE FROM group_settings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",

@@ -145,7 +145,24 @@ func (s *Tx) AddMail(all ...NewMail) error {
 			}
 		}
 	}
-	return errors.Join(flush(), create(s, "record messages", messages), create(s, "record mailings", mailings), s.AddJobs(jobs))
+	return errors.Join(flush(), create(s, "record messages", messages), create(s, "record mailings", mailings), s.AddJobs(jobs), s.notePosts(mailings))
+}
+
+// notePosts notes when groups were last written to.
+func (s *Tx) notePosts(mailings []Mailing) error {
+	for _, m := range mailings {
+		if m.Kind != KindPost || m.State != Accepted || m.Mailbox != 0 || m.GroupID == nil {
+			continue
+		}
+		if err := s.notePost(*m.GroupID, m.ReceivedAt); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Tx) notePost(group uuid.UUID, at time.Time) error {
+	return wrap("note a post", s.db.Exec("INSERT INTO group_posts (group_id, last_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE last_at = GREATEST(last_at, VALUES(last_at))", group, at).Error)
 }
 
 // Whole is a message that is written by the service, with whom it goes to.
@@ -207,9 +224,13 @@ func (s *Tx) LockMailing(id uuid.UUID) (m Mailing, err error) {
 }
 
 // DecideMailing records what became of a mailing that waited.
-func (s *Tx) DecideMailing(id uuid.UUID, state, by, reason string) error {
-	return wrap("decide a mailing", s.db.Model(&Mailing{}).Where("id = ?", id).
-		Updates(map[string]any{"state": state, "decided_by": by, "reason": reason}).Error)
+func (s *Tx) DecideMailing(m Mailing, state, by, reason string) error {
+	err := s.db.Model(&Mailing{}).Where("id = ?", m.ID).Updates(map[string]any{"state": state, "decided_by": by, "reason": reason}).Error
+	if err != nil {
+		return wrap("decide a mailing", err)
+	}
+	m.State = state
+	return s.notePosts([]Mailing{m})
 }
 
 // WaitingPosts returns a page of posts that wait for approval, oldest first: of all

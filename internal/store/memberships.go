@@ -22,7 +22,9 @@ type Membership struct {
 	Mail     bool
 	AddedAt  time.Time
 	AddedBy  string
-	ByRule   bool // in because of the group's rule; a member goes when it no longer fits, somebody with a role stays
+	EndsAt   *time.Time // when the membership ends; nil: never
+	EndTold  bool       // people were told of that
+	ByRule   bool       // in because of the group's rule; a member goes when it no longer fits, somebody with a role stays
 }
 
 // MemberRow is a membership with who it is of.
@@ -38,6 +40,14 @@ type MemberRow struct {
 func (s *Tx) AddMemberships(rows []Membership) error {
 	if len(rows) == 0 {
 		return nil
+	}
+	for _, m := range rows {
+		if m.Kind == KindGroup {
+			s.moves.around(m.GroupID)
+			s.moves.around(m.MemberID)
+		} else {
+			s.moves.move(m.MemberID, m.GroupID, +1)
+		}
 	}
 	return wrap("add members", s.db.CreateInBatches(rows, 5000).Error)
 }
@@ -182,8 +192,39 @@ func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool) error {
 	})
 }
 
+// SetEnds sets when the memberships of people in a group end; nil for never.
+func (s *Tx) SetEnds(group uuid.UUID, ids []uuid.UUID, at *time.Time) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("change ends", s.db.Exec("UPDATE memberships SET ends_at = ?, end_told = FALSE WHERE group_id = ? AND member_id IN ?", at, group, ids).Error)
+	})
+}
+
+// EndsTold notes that people were told when the memberships of ids in a group end.
+func (s *Tx) EndsTold(group uuid.UUID, ids []uuid.UUID) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("note what was told", s.db.Exec("UPDATE memberships SET end_told = TRUE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+	})
+}
+
+// MembershipsEnding returns up to limit memberships that end up to a moment, in that order, after one
+// of them; with untold, only those of which nobody was told.
+func (s *Reads) MembershipsEnding(until time.Time, untold bool, after Membership, limit int) (out []Membership, err error) {
+	q := s.db.Where("ends_at <= ?", until)
+	if untold {
+		q = q.Where("end_told = FALSE")
+	}
+	if after.EndsAt != nil {
+		q = q.Where("(ends_at, group_id, member_id) > (?, ?, ?)", *after.EndsAt, after.GroupID, after.MemberID)
+	}
+	err = q.Order("ends_at, group_id, member_id").Limit(limit).Find(&out).Error
+	return out, wrap("read memberships that end", err)
+}
+
 // DeleteMemberships removes members from a group.
 func (s *Tx) DeleteMemberships(group uuid.UUID, ids []uuid.UUID) error {
+	for _, id := range ids {
+		s.moves.move(id, group, -1)
+	}
 	return inBatches(ids, func(ids []uuid.UUID) error {
 		return wrap("remove members", s.db.Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})

@@ -113,3 +113,16 @@ func (s *Reads) Nestings(after Cursor, limit int) (Page[Membership], error) {
 	return page(s, s.db.Model(&Membership{}).Where("kind = ?", KindGroup), after, limit,
 		sortKey[Membership]{column: "added_at", id: "member_id", value: func(m Membership) (string, uuid.UUID) { return m.AddedAt.Format(dbTime), m.MemberID }})
 }
+
+// NestedIn returns the groups that are in others themselves, by these.
+func (s *Reads) NestedIn(groups []uuid.UUID) (map[uuid.UUID][]uuid.UUID, error) {
+	out := map[uuid.UUID][]uuid.UUID{}
+	return out, inBatches(groups, func(ids []uuid.UUID) error {
+		var rows []Membership
+		err := s.db.Select("group_id", "member_id").Where("group_id IN ? AND kind = ?", ids, KindGroup).Find(&rows).Error
+		for _, m := range rows {
+			out[m.GroupID] = append(out[m.GroupID], m.MemberID)
+		}
+		return wrap("read nested groups", err)
+	})
+}

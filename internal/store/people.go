@@ -3,6 +3,9 @@ package store
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +17,7 @@ import (
 
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // NewID returns a new identifier, a UUID of version 7: later ones sort after
@@ -34,7 +38,9 @@ type Person struct {
 	Attributes    json.RawMessage
 	CreatedAt     time.Time
 	DepartedAt    *time.Time
-	Version       int `gorm:"default:1"`
+	SignedInAt    *time.Time
+	Version       int    `gorm:"default:1"`
+	NameKey       string // the name as filters compare it
 }
 
 // Kinds of what has an address or words.
@@ -42,6 +48,7 @@ const (
 	KindPerson int8 = 1
 	KindGroup  int8 = 2
 	KindAlias  int8 = 3
+	KindFormer int8 = 4 // an address that a person had before
 )
 
 // word is one searchable word of a person or a group.
@@ -103,7 +110,7 @@ type address struct {
 
 func addressRow(a mailaddr.Address, kind int8, ref uuid.UUID) address {
 	row := address{AddrKey: a.Key(), Address: a.String(), Kind: kind, Ref: ref, Alike: a.Alike(), Loose: a.Loose()}
-	if kind != KindPerson {
+	if kind == KindGroup || kind == KindAlias {
 		row.GroupAlike = &row.Alike
 	}
 	return row
@@ -128,15 +135,58 @@ func (s *Tx) AddPeople(people []Person) error {
 	}
 	const batch = 2000
 	db := s.db
+	for i := range people {
+		people[i].NameKey = rule.Fold(people[i].Name)
+	}
 	if err := db.CreateInBatches(people, batch).Error; err != nil {
 		return wrap("add people", err)
 	}
-	if len(addresses) > 0 {
-		if err := db.CreateInBatches(addresses, batch).Error; err != nil {
-			return wrap("take people's addresses", err)
-		}
+	if err := s.takeAddresses(addresses); err != nil {
+		return err
+	}
+	if err := s.addValues(people); err != nil {
+		return err
 	}
 	return wrap("write search words", db.CreateInBatches(words, batch).Error)
+}
+
+// personValue is a value of somebody's attribute, as filters compare it.
+type personValue struct {
+	PersonID  uuid.UUID `gorm:"primaryKey"`
+	Attribute string    `gorm:"primaryKey"` // the path of core/rule
+	Place     int       `gorm:"primaryKey"` // among several values
+	Value     string
+}
+
+func (s *Tx) addValues(people []Person) error {
+	var rows []personValue
+	for _, p := range people {
+		var fields map[string]string
+		if err := json.Unmarshal(p.Attributes, &fields); err != nil {
+			return fmt.Errorf("the attributes of %s: %w", p.Address, err)
+		}
+		for path, values := range rule.FieldKeys(fields) {
+			for i, v := range values {
+				rows = append(rows, personValue{p.ID, path, i, v})
+			}
+		}
+	}
+	return inBatches(rows, func(rows []personValue) error { return wrap("write values of people", s.db.Create(&rows).Error) })
+}
+
+// setValues is addValues in place of what was there.
+func (s *Tx) setValues(people []Person) error {
+	ids := make([]uuid.UUID, len(people))
+	for i, p := range people {
+		ids[i] = p.ID
+	}
+	err := inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("write values of people", s.db.Exec("DELETE FROM person_values WHERE person_id IN ?", ids).Error)
+	})
+	if err != nil {
+		return err
+	}
+	return s.addValues(people)
 }
 
 // Person returns a person by identifier.
@@ -145,13 +195,13 @@ func (s *Reads) Person(id uuid.UUID) (p Person, err error) {
 	return p, wrap("read a person", err)
 }
 
-// PersonByKey returns a person by the key of their address.
+// PersonByKey returns a person by the key of their address, or of one that they had before.
 func (s *Reads) PersonByKey(key string) (p Person, err error) {
-	err = s.db.Take(&p, "addr_key = ?", key).Error
+	err = s.db.Take(&p, "id = COALESCE((SELECT id FROM people WHERE addr_key = ?), (SELECT ref FROM addresses WHERE addr_key = ? AND kind = ?))", key, key, KindFormer).Error
 	return p, wrap("read a person", err)
 }
 
-// PeopleByKeys returns the people who have these address keys, by key.
+// PeopleByKeys returns the people who have these address keys, or had them before, by key.
 func (s *Reads) PeopleByKeys(keys []string) (map[string]Person, error) {
 	out := make(map[string]Person, len(keys))
 	for len(keys) > 0 {
@@ -163,31 +213,143 @@ func (s *Reads) PeopleByKeys(keys []string) (map[string]Person, error) {
 		for _, p := range rows {
 			out[p.AddrKey] = p
 		}
+		if err := s.byFormer(keys[:n], out); err != nil {
+			return nil, err
+		}
 		keys = keys[n:]
 	}
 	return out, nil
 }
 
+// byFormer adds the people who had addresses before that nobody has now.
+func (s *Reads) byFormer(keys []string, out map[string]Person) error {
+	var missing []string
+	for _, k := range keys {
+		if _, ok := out[k]; !ok {
+			missing = append(missing, k)
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	var at []address
+	if err := s.db.Select("addr_key", "ref").Find(&at, "addr_key IN ? AND kind = ?", missing, KindFormer).Error; err != nil || len(at) == 0 {
+		return wrap("read people", err)
+	}
+	ids := make([]uuid.UUID, len(at))
+	for i, a := range at {
+		ids[i] = a.Ref
+	}
+	var rows []Person
+	err := s.db.Find(&rows, "id IN ?", ids).Error
+	for _, a := range at {
+		for _, p := range rows {
+			if p.ID == a.Ref {
+				out[a.AddrKey] = p
+			}
+		}
+	}
+	return wrap("read people", err)
+}
+
 // PeopleQuery says which people to list.
 type PeopleQuery struct {
-	Q        string // words that begin words of the name or address
-	External bool   // external members, in place of people of the workspace
-	Departed bool   // those who have left, in place of those who are here
-	Lacks    string // a field of the directory that they have no value for
+	Q        string     // words that begin words of the name or address
+	External bool       // external members, in place of people of the workspace
+	Departed bool       // those who have left, in place of those who are here
+	Lacks    string     // a field of the directory that they have no value for
+	Filter   *rule.Rule // of core/filter's People; nil: all. Who is listed is not bound by External or Departed where it asks about that
+	Sort     PeopleSort
+	Desc     bool
 	After    Cursor
 	Limit    int
 }
 
-// People returns a page of people by name.
-func (s *Reads) People(q PeopleQuery) (Page[Person], error) {
-	db := s.db.Model(&Person{}).Where("external = ? AND active = ?", q.External, !q.Departed)
-	for _, w := range Words(q.Q) {
-		db = db.Where("id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindPerson, likePrefix(w))
+// PeopleSort is a way to sort the list of people.
+type PeopleSort string
+
+// peopleOrders are the expressions by which lists of people are sorted.
+var peopleOrders = map[PeopleSort]string{"name": "g.name", "address": "g.addr_key", "created": "g.created_at", "signed_in": "COALESCE(g.signed_in_at, '0001-01-01')"}
+
+func (q PeopleQuery) listing() (listing, error) {
+	asks := map[string]bool{}
+	if q.Filter != nil {
+		for _, a := range q.Filter.Attributes() {
+			asks[a.Path] = true
+		}
+	}
+	var where condition
+	add := func(sql string, args ...any) { where = where.and(condition{sql, args}) }
+	if !asks["external"] {
+		add("g.external = ?", q.External)
+	}
+	if !asks["active"] && !asks["departed_at"] {
+		add("g.active = ?", !q.Departed)
+	}
+	for _, c := range searched(KindPerson, q.Q) {
+		where = where.and(c)
 	}
 	if q.Lacks != "" {
-		db = db.Where("COALESCE(JSON_VALUE(attributes, ?), '') = ''", `$."`+q.Lacks+`"`)
+		add("COALESCE(JSON_VALUE(g.attributes, ?), '') = ''", `$."`+q.Lacks+`"`)
 	}
-	return page(s, db, q.After, q.Limit, sortKey[Person]{cached: true, column: "name", value: func(p Person) (string, uuid.UUID) { return p.Name, p.ID }})
+	if q.Filter != nil {
+		c, err := peopleFilter(q.Filter).where(q.Filter.Root(), true)
+		if err != nil {
+			return listing{}, err
+		}
+		add("("+c.sql+")", c.args...)
+	}
+	if q.Sort == "" {
+		q.Sort = "name"
+	}
+	return listing{from: "people g", where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, 0"}, nil
+}
+
+// People returns a page of people. ErrTooSlow says that the filter took longer than is
+// allowed.
+func (s *Reads) People(q PeopleQuery) (Page[Person], error) {
+	l, err := q.listing()
+	if err != nil {
+		return Page[Person]{}, err
+	}
+	p, err := l.page(s, q.After, q.Limit)
+	if err != nil {
+		return Page[Person]{}, err
+	}
+	out := Page[Person]{Next: p.Next, Total: p.Total}
+	out.Items, err = s.peopleAt(p.Items)
+	return out, err
+}
+
+// EachPerson calls f with all people of a query, some at a time, in order.
+func (s *Reads) EachPerson(q PeopleQuery, f func([]Person) error) error {
+	l, err := q.listing()
+	if err != nil {
+		return err
+	}
+	return l.each(s, 1000, func(at []place) error {
+		people, err := s.peopleAt(at)
+		if err != nil {
+			return err
+		}
+		return f(people)
+	})
+}
+
+// peopleAt returns the people at places.
+func (s *Reads) peopleAt(at []place) ([]Person, error) {
+	ids := make([]uuid.UUID, len(at))
+	for i, p := range at {
+		ids[i] = p.ID
+	}
+	byID, err := s.PeopleByID(ids)
+	out := make([]Person, 0, len(at))
+	for _, id := range ids {
+		if p, there := byID[id]; there {
+			out = append(out, p)
+		}
+	}
+	return out, err
 }
 
 // TypeAhead returns up to limit active people of the workspace each of whose words
@@ -216,6 +378,27 @@ func (s *Reads) TypeAhead(q string, limit int) (out []Person, err error) {
 		}
 	}
 	return out, nil
+}
+
+// DistinctValues returns the values that people have for an attribute of package rule, as filters
+// compare them.
+func (s *Reads) DistinctValues(path string) (out []string, err error) {
+	err = s.db.Raw("SELECT DISTINCT value FROM person_values WHERE attribute = ?", path).Scan(&out).Error
+	return out, wrap("read values of people", err)
+}
+
+// CountWith counts who has a value in an attribute, here or departed.
+func (s *Reads) CountWith(path string) (n int, err error) {
+	err = s.db.Raw("SELECT COUNT(DISTINCT person_id) FROM person_values WHERE attribute = ?", path).Scan(&n).Error
+	return n, wrap("count people", err)
+}
+
+// ForgetAttribute takes what everybody has in a field of the directory away.
+func (s *Tx) ForgetAttribute(field string) error {
+	path := `$."` + field + `"`
+	return errors.Join(
+		wrap("forget an attribute", s.db.Exec("UPDATE people SET attributes = JSON_REMOVE(attributes, ?), version = version + 1 WHERE id IN (SELECT person_id FROM person_values WHERE attribute = ?)", path, field).Error),
+		wrap("forget an attribute", s.db.Exec("DELETE FROM person_values WHERE attribute = ?", field).Error))
 }
 
 // enough is up to how many people it is counted how rare a word is.
@@ -277,20 +460,49 @@ func (s *Tx) LockPerson(id uuid.UUID) (p Person, err error) {
 		return p, err
 	}
 	err = s.forUpdate().Take(&p, "id = ?", id).Error
+	s.moves.lock(p)
 	return p, wrap("read a person", err)
 }
 
 // SavePerson writes a person that was read in this transaction with LockPerson, and
-// counts their version up. Their address stays.
+// counts their version up. MovePerson changes their address.
 func (s *Tx) SavePerson(p *Person, renamed bool) error {
 	p.Version++
+	p.NameKey = rule.Fold(p.Name)
 	if err := s.db.Save(p).Error; err != nil {
 		return wrap("save a person", err)
 	}
-	if !renamed {
-		return nil
+	if err := s.setValues([]Person{*p}); err != nil {
+		return err
 	}
-	return s.setWords(KindPerson, p.ID, p.Name, p.Address)
+	if err := s.flip([]Person{*p}); err != nil || !renamed {
+		return err
+	}
+	return s.index([]Person{*p})
+}
+
+// index makes people searchable by their names, and by the addresses that they have and had.
+func (s *Tx) index(people []Person) error {
+	return inBatches(people, func(people []Person) error {
+		ids := make([]uuid.UUID, len(people))
+		for i, p := range people {
+			ids[i] = p.ID
+		}
+		former, err := s.FormerAddresses(ids)
+		if err != nil {
+			return err
+		}
+		var rows []word
+		for _, p := range people {
+			for _, w := range Words(append([]string{p.Name, p.Address}, former[p.ID]...)...) {
+				rows = append(rows, word{KindPerson, w, p.ID})
+			}
+		}
+		if err := s.db.Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
+			return wrap("replace search words", err)
+		}
+		return wrap("write search words", s.db.CreateInBatches(rows, batch).Error)
+	})
 }
 
 // LockPeople is LockPerson for many. Those who are not there are left out.
@@ -305,6 +517,7 @@ func (s *Tx) LockPeople(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
 		if err := s.forUpdate().Order("id").Find(&rows, "id IN ?", ids).Error; err != nil {
 			return wrap("read people", err)
 		}
+		s.moves.lock(rows...)
 		for _, p := range rows {
 			out[p.ID] = p
 		}
@@ -313,32 +526,33 @@ func (s *Tx) LockPeople(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
 }
 
 // SavePeople is SavePerson for many, who were read with LockPeople. What they sign
-// in with stays. Those of renamed are searchable by their new names.
+// in with stays. Those of renamed are searchable by their new names and addresses.
 func (s *Tx) SavePeople(people []Person, renamed []Person) error {
 	for i := range people {
 		people[i].Version++
 	}
-	update := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"name", "active", "workspace_role", "attributes", "departed_at", "version"})}
+	if err := s.writePeople(people, "name", "name_key", "active", "workspace_role", "attributes", "departed_at", "version"); err != nil {
+		return err
+	}
+	if err := s.flip(people); err != nil {
+		return err
+	}
+	return s.index(renamed)
+}
+
+// writePeople writes some columns of people, and what filters compare of them.
+func (s *Tx) writePeople(people []Person, columns ...string) error {
+	for i := range people {
+		people[i].NameKey = rule.Fold(people[i].Name)
+	}
+	update := clause.OnConflict{DoUpdates: clause.AssignmentColumns(columns)}
 	err := inBatches(people, func(people []Person) error {
 		return wrap("save people", s.db.Clauses(update).Create(&people).Error)
 	})
 	if err != nil {
 		return err
 	}
-	return inBatches(renamed, func(renamed []Person) error {
-		var ids []uuid.UUID
-		var rows []word
-		for _, p := range renamed {
-			ids = append(ids, p.ID)
-			for _, w := range Words(p.Name, p.Address) {
-				rows = append(rows, word{KindPerson, w, p.ID})
-			}
-		}
-		if err := s.db.Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
-			return wrap("replace search words", err)
-		}
-		return wrap("write search words", s.db.CreateInBatches(rows, batch).Error)
-	})
+	return s.setValues(people)
 }
 
 // EndCredentials ends every session and token of people.
@@ -424,6 +638,44 @@ func (s *Tx) LockOrphanedBy(people, more []uuid.UUID) (out []OrphanedGroup, err 
 		}
 		return wrap("read what somebody owns", err)
 	})
+}
+
+// Orphaned returns the living groups that nobody would own who is here once people had left, by
+// address, up to limit of them, and how many there are.
+func (s *Reads) Orphaned(people []uuid.UUID, limit int) (out []OrphanedGroup, n int, err error) {
+	leaving := map[uuid.UUID]int{}
+	err = inBatches(people, func(ids []uuid.UUID) error {
+		var rows []struct {
+			GroupID uuid.UUID
+			N       int
+		}
+		err := s.db.Raw(`SELECT m.group_id, COUNT(*) AS n FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL JOIN people p ON p.id = m.member_id AND p.active
+			WHERE m.member_id IN ? AND m.role = ? GROUP BY m.group_id`, ids, expand.Owner).Scan(&rows).Error
+		for _, r := range rows {
+			leaving[r.GroupID] += r.N
+		}
+		return wrap("read what somebody owns", err)
+	})
+	if err != nil {
+		return nil, 0, err
+	}
+	ids := slices.Collect(maps.Keys(leaving))
+	err = inBatches(ids, func(ids []uuid.UUID) error {
+		var rows []struct {
+			OrphanedGroup
+			N int
+		}
+		err := s.db.Raw(`SELECT g.id AS group_id, g.name, g.address, COUNT(*) AS n FROM mail_groups g JOIN memberships m ON m.group_id = g.id AND m.role = ? JOIN people p ON p.id = m.member_id AND p.active
+			WHERE g.id IN ? GROUP BY g.id`, expand.Owner, ids).Scan(&rows).Error
+		for _, r := range rows {
+			if r.N == leaving[r.GroupID] {
+				out = append(out, r.OrphanedGroup)
+			}
+		}
+		return wrap("read owners", err)
+	})
+	slices.SortFunc(out, func(a, b OrphanedGroup) int { return strings.Compare(a.Address, b.Address) })
+	return out[:min(len(out), limit)], len(out), err
 }
 
 func likePrefix(w string) string {

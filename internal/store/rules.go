@@ -201,18 +201,26 @@ func (s *Reads) BarredFrom(key string, groups []uuid.UUID) (map[uuid.UUID]bool, 
 	return out, wrap("read who is barred", err)
 }
 
-// AdjustMemberCounts counts plain members in groups that are locked: by more, or less.
-func (s *Tx) AdjustMemberCounts(groups []uuid.UUID, by int) error {
+// AdjustMemberCounts counts one plain member, who is here or not, in groups that are locked:
+// more, or less.
+func (s *Tx) AdjustMemberCounts(groups []uuid.UUID, by int, here bool) error {
 	if len(groups) == 0 {
 		return nil
 	}
-	return wrap("count members", s.db.Exec("UPDATE mail_groups SET members = members + ?, revision = revision + 1 WHERE id IN ?", by, groups).Error)
+	column := "departed"
+	if here {
+		column = "members"
+	}
+	return wrap("count members", s.db.Exec("UPDATE mail_groups SET "+column+" = "+column+" + ?, revision = revision + 1 WHERE id IN ?", by, groups).Error)
 }
 
 // DeleteMembershipsOf takes one person out of groups.
 func (s *Tx) DeleteMembershipsOf(person uuid.UUID, groups []uuid.UUID) error {
 	if len(groups) == 0 {
 		return nil
+	}
+	for _, g := range groups {
+		s.moves.move(person, g, -1)
 	}
 	return wrap("remove a member", s.db.Exec("DELETE FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Error)
 }

@@ -91,11 +91,17 @@ type Expiry struct {
 
 // Naming is the setting "naming": what groups may be called.
 type Naming struct {
-	Creators   string   `json:"creators"` // administrators, workspace
-	Prefix     string   `json:"prefix"`
-	Suffix     string   `json:"suffix"`
-	Words      []string `json:"words"`
-	Beginnings []string `json:"beginnings"`
+	Creators   string    `json:"creators"` // administrators, workspace
+	Pattern    string    `json:"pattern"`
+	Others     []Pattern `json:"others,omitempty"`
+	Words      []string  `json:"words"`
+	Beginnings []string  `json:"beginnings"`
+}
+
+// Pattern is how groups are named that a filter matches.
+type Pattern struct {
+	Filter  string `json:"filter"`
+	Pattern string `json:"pattern"`
 }
 
 // PendingRuleChange is a change of who is in a group by its rule that waits for a

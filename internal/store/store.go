@@ -51,6 +51,7 @@ type Tx struct {
 	Reads
 	looking bool // nothing will be kept, so nothing is locked
 	last    rank // of the last lock
+	moves   moves
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -93,9 +94,11 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 		p.Close()
 		return nil, err
 	}
-	if err := p.indexSettings(ctx); err != nil {
-		p.Close()
-		return nil, err
+	for _, complete := range []func(context.Context) error{p.indexSettings, p.countMissing, p.indexKeys} {
+		if err := complete(ctx); err != nil {
+			p.Close()
+			return nil, err
+		}
 	}
 	return p, nil
 }
@@ -192,18 +195,22 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 	for try := 1; ; try++ {
 		var t touches
 		err := p.db.WithContext(ctx).Set(touchedKey, &t).Transaction(func(tx *gorm.DB) error {
-			err := f(&Tx{Reads: Reads{tx.WithContext(ctx), p.cache}, looking: looking})
-			if err == nil && looking {
+			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.cache}, looking: looking}
+			if err := f(s); err != nil {
+				return err
+			}
+			if looking {
 				return errLooked
 			}
-			return err
+			return s.settle()
 		})
 		if errors.Is(err, errLooked) {
 			return nil
 		}
 		p.cache.forget(t)
 		var m *driver.MySQLError
-		if !errors.As(err, &m) || m.Number != 1213 && m.Number != 1205 || try == tries {
+		again := errors.Is(err, errDeparted) || errors.As(err, &m) && (m.Number == 1213 || m.Number == 1205)
+		if !again || try == tries {
 			return err
 		}
 		select {

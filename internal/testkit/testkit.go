@@ -308,7 +308,7 @@ func Policy(words string) api.PolicyPatch { return workspace.PolicyPatch(words) 
 
 // Decide decides one post.
 func (k *Kit) Decide(by workspace.Actor, id, verdict, reason string) error {
-	all, err := k.Post.DecideWaiting(context.Background(), by, api.Decisions{IDs: []string{id}, Verdict: verdict, Reason: reason})
+	all, err := k.Waiting.Decide(context.Background(), by, api.Decisions{IDs: []string{id}, Verdict: verdict, Reason: reason})
 	if err == nil && all.Results[0].Outcome == "refused" {
 		return errors.New(all.Results[0].Says)
 	}

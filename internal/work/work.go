@@ -111,6 +111,7 @@ func (r *Runner) every(ctx context.Context, j service.Job) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
+		case <-j.Woken:
 		}
 	}
 }

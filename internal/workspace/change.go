@@ -6,7 +6,10 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -55,6 +58,13 @@ func (c *Change) LockGroup(id uuid.UUID, ref string, do access.Action) (*Locked,
 	if err := c.RefreshActor(); err != nil {
 		return nil, err
 	}
+	allowed, err := c.allowOn(g, ref, do)
+	return &Locked{Group: allowed, was: g}, err
+}
+
+// Allowed asks permission for an action on a group that was locked with others, once
+// RefreshActor has read who acts.
+func (c *Change) Allowed(g store.Group, ref string, do access.Action) (*Locked, error) {
 	allowed, err := c.allowOn(g, ref, do)
 	return &Locked{Group: allowed, was: g}, err
 }
@@ -114,11 +124,24 @@ func (c *Change) Save(g *Locked) error {
 	return err
 }
 
+// ID is what the history knows the change by.
+func (c *Change) ID() uuid.UUID { return c.id }
+
+// RecordWhole is Record for the one event that stands for a change of many groups, of which
+// others are parts.
+func (c *Change) RecordWhole(f event.Fact) error {
+	if err := c.Record(f, nil); err != nil {
+		return err
+	}
+	c.events[len(c.events)-1].Part = false
+	return nil
+}
+
 // Record writes an event into the history: about a group, or nil for none, and with
 // everybody whom it affected.
 func (c *Change) Record(f event.Fact, g *store.Group, affected ...store.Affected) error {
 	e := event.Event{By: Who(c.By.Person), Via: c.By.Via, Fact: f}
-	row := store.Event{ChangeID: c.id, At: c.Now(), Kind: string(f.Kind()), Actor: c.By.String(), Via: c.By.Via, RequestID: c.By.RequestID}
+	row := store.Event{ChangeID: c.id, At: c.Now(), Kind: string(f.Kind()), Actor: c.By.String(), Via: c.By.Via, RequestID: c.By.RequestID, Part: c.By.Part != uuid.Nil}
 	if c.By.Person.ID != uuid.Nil {
 		row.ActorID = &c.By.Person.ID
 	}
@@ -134,26 +157,74 @@ func (c *Change) Record(f event.Fact, g *store.Group, affected ...store.Affected
 }
 
 // Send queues a letter about a group, or about none, to addresses of the workspace's
-// domain or outside it.
+// domain or outside it. Whoever would get several of a kind from one change gets one in
+// their place.
 func (c *Change) Send(g *store.Group, to []string, l Letter) error {
 	if len(to) == 0 {
 		return nil
 	}
-	var group *uuid.UUID
-	from := to[0]
-	if g != nil {
-		group, from = &g.ID, g.Address
-	}
-	_, domain, _ := strings.Cut(from, "@")
-	m, err := l.mail(group, domain, to, c.Now())
-	c.letters = append(c.letters, letter{m, len(to)})
-	return err
+	c.letters = append(c.letters, letter{g, slices.Clone(to), l})
+	return nil
 }
 
-// letter is one that a change sends, and to how many people.
+// letter is one that a change sends.
 type letter struct {
-	store.NewMail
-	people int
+	group *store.Group // that it is about; nil: none, or several
+	to    []string
+	Letter
+}
+
+func (l letter) mail(now time.Time) (store.NewMail, error) {
+	var group *uuid.UUID
+	from := l.to[0]
+	if l.group != nil {
+		group, from = &l.group.ID, l.group.Address
+	}
+	_, domain, _ := strings.Cut(from, "@")
+	return l.Letter.mail(group, domain, l.to, now)
+}
+
+// gathered returns the letters with one for each of those who would get several of a kind.
+func (c *Change) gathered() []letter {
+	type reader struct{ kind, address string }
+	several := map[reader][]int{}
+	for i, l := range c.letters {
+		if aboutMany[l.kind] == "" {
+			continue
+		}
+		for _, x := range l.to {
+			several[reader{l.kind, x}] = append(several[reader{l.kind, x}], i)
+		}
+	}
+	var out []letter
+	at := map[string]int{} // where in out the letter about the same groups is
+	for i, l := range c.letters {
+		var alone []string
+		for _, x := range l.to {
+			which := several[reader{l.kind, x}]
+			switch {
+			case len(which) < 2:
+				alone = append(alone, x)
+			case which[0] == i:
+				same := fmt.Sprint(l.kind, which)
+				j, there := at[same]
+				if !there {
+					all := make([]Letter, len(which))
+					for n, k := range which {
+						all[n] = c.letters[k].Letter
+					}
+					j = len(out)
+					at[same], out = j, append(out, letter{nil, nil, c.together(all)})
+				}
+				out[j].to = append(out[j].to, x)
+			}
+		}
+		if len(alone) > 0 {
+			l.to = alone
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // Deliver queues mail that is no letter.
@@ -171,9 +242,13 @@ func (c *Change) flush() error {
 		return err
 	}
 	c.queued = c.queued || len(c.letters) > 0
-	mail := make([]store.NewMail, len(c.letters))
-	for i, l := range c.letters {
-		mail[i] = l.NewMail
+	letters := c.gathered()
+	mail := make([]store.NewMail, len(letters))
+	for i, l := range letters {
+		var err error
+		if mail[i], err = l.mail(c.Now()); err != nil {
+			return err
+		}
 	}
 	return c.Tx.AddMail(mail...)
 }

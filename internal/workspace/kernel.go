@@ -135,8 +135,8 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 		}
 		done = c
 		letters := 0
-		for _, l := range c.letters {
-			letters += l.people
+		for _, l := range c.gathered() {
+			letters += len(l.to)
 		}
 		if err := c.Spend(SpendLetters, letters); err != nil {
 			return err
@@ -148,6 +148,8 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 	})
 	var over *spent
 	switch {
+	case errors.Is(err, store.ErrNoDomain):
+		return Fail(Conflict, "The mail domain of an address was retired a moment ago. Choose another one.")
 	case errors.As(err, &over) && !by.Preview:
 		k.hit(ctx, by, over)
 		return over.refusal
@@ -164,6 +166,9 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 // change is a change that begins in a transaction.
 func (k *Kernel) change(ctx context.Context, by Actor, tx *store.Tx) *Change {
 	c := &Change{View: View{Ctx: ctx, By: by, Read: &tx.Reads, clock: k.now, publicURL: k.o.PublicURL, began: time.Now()}, Tx: tx, id: store.NewID(), Report: by.Report}
+	if by.Part != uuid.Nil {
+		c.id = by.Part
+	}
 	if c.Report == nil {
 		c.Report = &api.Preview{}
 	}

@@ -23,17 +23,27 @@ type Letter struct {
 	Sender     string
 	Subject    string
 	Paragraphs []string
+	Items      []Item // a list after the first paragraph
 	LinkText   string
 	Link       string // a page of the console; opening it changes nothing
 	Why        string // why it came, the last line
 	Apart      bool   // those who get it don't see each other
+
+	kind, path string
+	fill       map[string]string
+}
+
+// Item is one of the things that a letter lists.
+type Item struct {
+	Text string
+	Link string // a page of the console; "" for none
 }
 
 var letterText = texttemplate.Must(texttemplate.New("text").Parse(
-	"{{range .Paragraphs}}{{.}}\r\n\r\n{{end}}{{if .Link}}{{.LinkText}}:\r\n{{.Link}}\r\n\r\n{{end}}-- \r\n{{.Why}}\r\n"))
+	"{{range $i, $p := .Paragraphs}}{{$p}}\r\n\r\n{{if not $i}}{{range $.Items}}- {{.Text}}\r\n{{if .Link}}  {{.Link}}\r\n{{end}}{{end}}{{if $.Items}}\r\n{{end}}{{end}}{{end}}{{if .Link}}{{.LinkText}}:\r\n{{.Link}}\r\n\r\n{{end}}-- \r\n{{.Why}}\r\n"))
 
 var letterHTML = template.Must(template.New("html").Parse(
-	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range .Paragraphs}}<p>{{.}}</p>\r\n{{end}}" +
+	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range $i, $p := .Paragraphs}}<p>{{$p}}</p>\r\n{{if and (not $i) $.Items}}<ul>\r\n{{range $.Items}}<li>{{if .Link}}<a href=\"{{.Link}}\">{{.Text}}</a>{{else}}{{.Text}}{{end}}</li>\r\n{{end}}</ul>\r\n{{end}}{{end}}" +
 		"{{if .Link}}<p><a href=\"{{.Link}}\">{{.LinkText}}</a></p>\r\n{{end}}<p style=\"color:#555;font-size:smaller\">{{.Why}}</p>\r\n</body></html>\r\n"))
 
 // GroupLetter writes one of the letters about a group in the group's language, with what
@@ -56,7 +66,7 @@ func (v *View) Letter(kind, tag, path string, fill map[string]string) Letter {
 		pairs = append(pairs, "{"+k+"}", v)
 	}
 	r := strings.NewReplacer(pairs...)
-	l := Letter{Language: tag, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why)}
+	l := Letter{Language: tag, Sender: lang.sender, Subject: r.Replace(text.Subject), Why: r.Replace(text.Why), kind: kind, path: path, fill: fill}
 	for _, p := range text.Paragraphs {
 		missing := false
 		for k, v := range fill {
@@ -70,6 +80,31 @@ func (v *View) Letter(kind, tag, path string, fill map[string]string) Letter {
 		l.LinkText, l.Link = r.Replace(text.Link), v.Link(path)
 	}
 	return l
+}
+
+// together returns the one letter that stands for several of a kind, in the language of the first;
+// they are at least two, each about a group of its own.
+func (v *View) together(all []Letter) Letter {
+	first, kind, path := all[0], aboutMany[all[0].kind], "/mine"
+	switch first.kind {
+	case LetterOwnerless:
+		path = "/groups"
+	case LetterRuleWaits:
+		path = "/waiting"
+	}
+	fill := maps.Clone(first.fill)
+	fill["number"] = fmt.Sprint(len(all))
+	out := v.Letter(kind, first.Language, path, fill)
+	out.Apart = true
+	for _, l := range all {
+		var pairs []string
+		for k, x := range l.fill {
+			pairs = append(pairs, "{"+k+"}", x)
+		}
+		text := strings.NewReplacer(pairs...).Replace(languageOf(first.Language).letters[kind].Item)
+		out.Items = append(out.Items, Item{strings.TrimSpace(text), l.Link})
+	}
+	return out
 }
 
 // GroupPath is a part of a group's page.

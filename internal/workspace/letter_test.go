@@ -14,7 +14,7 @@ import (
 
 func TestNoticesInEveryLanguage(t *testing.T) {
 	filled := func(w workspace.Wording) []string {
-		texts := append(slices.Clone(w.Paragraphs), w.Subject, w.Link, w.Why)
+		texts := append(slices.Clone(w.Paragraphs), w.Subject, w.Link, w.Why, w.Item)
 		set := map[string]bool{}
 		for _, x := range texts {
 			for _, b := range braces.FindAllString(x, -1) {

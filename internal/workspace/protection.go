@@ -94,7 +94,7 @@ func (v *View) SeesAttribute(name string) bool {
 		}
 		v.shown = append([]string{}, p.Shown...)
 	}
-	return slices.Contains(v.shown, name)
+	return slices.Contains(v.shown, name) || v.seesOwn(name)
 }
 
 // spent says that a day's budget is used up.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -30,7 +31,8 @@ type View struct {
 	clock     func() time.Time // of a change: asked once
 	publicURL string
 	domains   []string
-	shown     []string // attributes that colleagues see
+	shown     []string       // attributes that colleagues see
+	own       []OwnAttribute // that the organisation keeps; nil: not read yet
 	expiry    *Expiry
 	zone      *time.Location
 	began     time.Time // in the real time
@@ -208,7 +210,11 @@ func (v *View) lookUp(ref string) (store.Group, error) {
 		g, err = v.Read.Group(id)
 	} else {
 		var a mailaddr.Address
-		if a, err = mailaddr.Parse(ref); err != nil {
+		given := ref
+		if domains, err := v.Domains(); err == nil && !strings.Contains(ref, "@") { // the local part alone, as addresses are proposed
+			given += "@" + domains[0]
+		}
+		if a, err = mailaddr.Parse(given); err != nil {
 			v.Hush()
 			return g, ErrNoGroup(ref)
 		}
@@ -315,13 +321,38 @@ func (v *View) NoticeRecipients(g *store.Group) ([]string, error) {
 	return v.Caretakers()
 }
 
+// Reads reports whether mail to an address of the workspace is read: by somebody who is here, or
+// by the people of a group that lives.
+func (v *View) Reads(address string) (bool, error) {
+	a, err := mailaddr.Parse(address)
+	if err != nil {
+		return false, nil
+	}
+	p, err := v.Read.PersonByKey(a.Key())
+	if err == nil {
+		return p.Active && !p.External, nil
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	g, err := v.Read.GroupByAddress(a.Key())
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && !v.Ended(&g), err
+}
+
 // Caretakers returns who is told about groups that nobody owns.
 func (v *View) Caretakers() ([]string, error) {
 	e, err := v.Expiry()
 	if err != nil {
 		return nil, err
 	}
-	if e.Caretaker != "" {
+	if reads, err := v.Reads(e.Caretaker); err != nil {
+		return nil, err
+	} else if reads {
+		if p, err := v.Read.PersonByKey(strings.ToLower(e.Caretaker)); err == nil {
+			return []string{p.Address}, nil // who may have another one by now
+		}
 		return []string{e.Caretaker}, nil
 	}
 	return v.Read.Administrators()
@@ -405,4 +436,13 @@ func (v *View) InPtr(t *time.Time) *time.Time {
 	}
 	at := v.In(*t)
 	return &at
+}
+
+// LastDay is the day before a moment at which something ends, in the zone of the workspace; "" for
+// what does not end.
+func (v *View) LastDay(ends *time.Time) string {
+	if ends == nil {
+		return ""
+	}
+	return ends.In(v.Zone()).Add(-time.Nanosecond).Format(time.DateOnly)
 }

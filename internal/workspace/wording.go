@@ -15,6 +15,7 @@ type Wording struct {
 	Paragraphs []string
 	Link       string // what is written on the link, "" for none
 	Why        string // why the letter came
+	Item       string // of a letter about several groups: what stands in its list for each
 }
 
 // Letters returns the letters that the service writes, by language and kind.
@@ -41,6 +42,14 @@ var languages = map[string]language{"en": english, "de": german}
 
 // LanguageNames lists the tags of the languages in which notices are written.
 func LanguageNames() []string { return slices.Sorted(maps.Keys(languages)) }
+
+// LanguageName returns what the language of a tag is called in English.
+func LanguageName(tag string) string {
+	if name := map[string]string{"en": "English", "de": "German"}[tag]; name != "" {
+		return name
+	}
+	return tag
+}
 
 // languageOf returns a language by its tag, English for a tag that is not known.
 func languageOf(tag string) language {
@@ -81,9 +90,17 @@ const (
 	LetterPassword     = "password"
 	LetterGuessing     = "guessing"
 	LetterFactorTaken  = "factor taken"
+	LetterOwnsMany     = "owns many"
+	LetterMoved        = "moved"
+	LetterEnding       = "ending"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
+
+// aboutMany names the letter that is written in place of several of a kind that one change sends
+// to the same people.
+var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -101,70 +118,113 @@ var english = language{
 			"It was to expire on {was}. You were not told in time, so it was given more.",
 			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
 			"If nobody renews it, it takes no more mail from that day on. Everything in it can be restored for {recovery} days after."},
-			"Renew {name}", whyOwnerEnglish},
+			"Renew {name}", whyOwnerEnglish, ""},
 		LetterLapsed: {"{name} has lapsed and can be restored until {date}", []string{
 			"The group {name} ({address}) was not renewed and has lapsed. Mail to it is refused.",
 			"You can restore it, with everything in it, until {date}. After that it is gone."},
-			"Restore {name}", whyOwnerEnglish},
+			"Restore {name}", whyOwnerEnglish, ""},
 		LetterPostDeclined: {"Declined: {subject}", []string{
 			"Your message \"{subject}\" to {name} ({address}) was not passed on.",
 			"The reason given: {reason}"},
-			"", "This came because you wrote to a group whose messages wait for approval."},
+			"", "This came because you wrote to a group whose messages wait for approval.", ""},
 		LetterAdded: {"You are now in {name}", []string{
 			"{by} put you into the mail group {name} ({address}).",
 			"What it is for: {description}",
 			"{welcome}",
 			"Mail to {address} reaches you from now on: {delivery}.",
 			"To change that, or to leave, open the page below, or write to its owners at {owners}."},
-			"Open {name}", "This came because you were put into the group {address}."},
+			"Open {name}", "This came because you were put into the group {address}.", ""},
 		LetterInvitation: {"{by} invites you into {name}", []string{
 			"{by} invites you into the mail group {name} ({address}) as {role}.",
 			"What it is for: {description}",
 			"Open the page below to accept or to decline. Nothing happens until you do.",
 			"The invitation ends on {date}. Questions go to its owners at {owners}."},
-			"Answer the invitation", "This came because somebody who runs the group {address} gave your address."},
+			"Answer the invitation", "This came because somebody who runs the group {address} gave your address.", ""},
 		LetterRequest: {"{person} {asks} {name}", []string{
 			"{person} ({from}) {asks} {name} ({address}).",
 			"What they say: {note}",
 			"Open the page below to approve or to decline."},
-			"Decide", whyOwnerEnglish},
+			"Decide", whyOwnerEnglish, ""},
 		LetterApproved: {"Approved: {name}", []string{
 			"{by} approved that you {did} {name} ({address}).",
 			"What they say: {reason}"},
-			"Open {name}", "This came because you asked for it."},
+			"Open {name}", "This came because you asked for it.", ""},
 		LetterRefused: {"Declined: {name}", []string{
 			"{by} declined that you {did} {name} ({address}).",
 			"The reason given: {reason}",
 			"You can write to its owners at {owners}."},
-			"", "This came because you asked for it."},
+			"", "This came because you asked for it.", ""},
 		LetterHandedOver: {"You now own {name}", []string{
 			"{person} leaves the organisation and was the last owner of {name} ({address}). {by} made you an owner.",
 			"What it is for: {description}",
 			"Open the page below to see who is in it. If it is not yours to run, make somebody else an owner."},
-			"Open {name}", "This came because you were made an owner of the group {address}."},
+			"Open {name}", "This came because you were made an owner of the group {address}.", ""},
 		LetterRuleWaits: {"Many people would leave {name}: please look", []string{
 			"By its rule, {count} would no longer be in the group {name} ({address}). That is more than its guard allows, so nobody was removed yet.",
 			"The cause: {cause}",
 			"Open the page below to let it happen, or to change the rule."},
-			"Look at the rule", whyOwnerEnglish},
+			"Look at the rule", whyOwnerEnglish, ""},
 		LetterOwnerless: {"{name} has no owner", []string{
 			"{person} left the organisation and was the last owner of {name} ({address}). Nobody owns it now.",
 			"Open the page below and name an owner."},
-			"Name an owner", whyOwnerEnglish},
+			"Name an owner", whyOwnerEnglish, ""},
 		LetterPassword: {"Choose your password for the mail groups", []string{
 			"{person}, with the page below you choose the password with which {address} signs in to the mail groups.",
 			"{by} sent you this link.",
 			"It works once, until {date}. If you did not expect it, do nothing: all stays as it is."},
-			"Choose a password", "This came because somebody asked for it for {address}."},
+			"Choose a password", "This came because somebody asked for it for {address}.", ""},
 		LetterGuessing: {"Somebody tries passwords at your account", []string{
 			"{person}, in the last quarter of an hour wrong passwords for {address} came from {count} places.",
 			"Nobody got in by them. From where you signed in before you can go on signing in; from elsewhere you may have to wait a little.",
 			"If your password is short or used elsewhere too, choose another on the page below."},
-			"Your password", "This came because {address} signs in to the mail groups."},
+			"Your password", "This came because {address} signs in to the mail groups.", ""},
 		LetterFactorTaken: {"Your second factor was turned off", []string{
 			"{by} turned off the second factor with which {address} signs in to the mail groups.",
 			"If you asked for that, set up another on the page below. If not, tell your administrators at once."},
-			"Set up a second factor", "This came because {address} signs in to the mail groups."},
+			"Set up a second factor", "This came because {address} signs in to the mail groups.", ""},
+		LetterOwnsMany: {"You now own {count} groups", []string{
+			"{by} made you an owner of {count} groups in one change.",
+			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
+			"Look at my groups", "This came because {address} was made an owner of groups.", ""},
+		LetterMoved: {"Your address for the mail groups is {address} now", []string{
+			"{person}, {by} changed your address here from {from} to {address}. You are in your groups as before, and mail to them now reaches you at {address}.",
+			"Sign in with {address} from now on. Mail that you write from {from} still counts as yours.",
+			"If this is not right, tell your administrators at once."},
+			"Open the mail groups", "This came because {from} was your address in the mail groups.", ""},
+		LetterEnding: {"You are in {name} until {date}", []string{
+			"{person} is in the group {name} ({address}) until {date}. After that day mail to it no longer reaches them.",
+			"If that is too early, its owners can choose a later day: write to {owners}."},
+			"Open {name}", "This came because the time of {person} in the group {address} ends.", ""},
+		aboutMany[LetterDue]: {"{number} groups expire soon", []string{
+			"These groups that you own, or take care of, expire:",
+			"Renew those that are still needed: open the page below, sign in, and press Renew on the page of each.",
+			"A group that nobody renews takes no more mail from its day on. Everything in it can be restored for {recovery} days after."},
+			"Look at my groups", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {when}, on {date}"},
+		aboutMany[LetterLapsed]: {"{number} groups have lapsed and can be restored", []string{
+			"These groups were not renewed and have lapsed. Mail to them is refused.",
+			"You can restore each, with everything in it, until its day. After that it is gone."},
+			"Look at my groups", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): until {date}"},
+		aboutMany[LetterAdded]: {"You are now in {number} more groups", []string{
+			"{by} put you into these mail groups:",
+			"Mail to them reaches you from now on, as far as each passes it on to you. To change that, or to leave, open the page below."},
+			"Look at my groups", "This came because you were put into these groups.", "{name} ({address}) {welcome}"},
+		aboutMany[LetterHandedOver]: {"You now own {number} more groups", []string{
+			"Their last owner leaves the organisation, and {by} made you an owner of these groups:",
+			"Open the page below to see who is in them. If some are not yours to run, make somebody else an owner of those."},
+			"Look at my groups", "This came because you were made an owner of these groups.", "{name} ({address}), until now of {person}"},
+		aboutMany[LetterOwnerless]: {"{number} groups have no owner", []string{
+			"The last owners of these groups left the organisation. Nobody owns them now:",
+			"Open the page below and name an owner for each."},
+			"Look at the groups", "This came because you take care of groups that nobody owns.", "{name} ({address}), until now of {person}"},
+		aboutMany[LetterRuleWaits]: {"Many people would leave {number} groups: please look", []string{
+			"By their rules, many people would no longer be in these groups. That is more than their guards allow, so nobody was removed yet:",
+			"The cause: {cause}",
+			"Open the page below to let it happen, or to change the rules."},
+			"Look at what waits", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {count}"},
+		aboutMany[LetterEnding]: {"In {number} groups somebody's time ends soon", []string{
+			"After these days mail to these groups no longer reaches them:",
+			"If that is too early, the owners of each group can choose a later day."},
+			"Look at my groups", "This came because the time of somebody in a group ends.", "{person} in {name} ({address}): until {date}"},
 	},
 }
 
@@ -188,70 +248,113 @@ var german = language{
 			"Sie sollte am {was} ablaufen. Das wurde Ihnen nicht rechtzeitig mitgeteilt, darum wurde ihre Zeit verlängert.",
 			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie „Renew“.",
 			"Verlängert sie niemand, nimmt sie von diesem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
-			"{name} verlängern", whyOwnerGerman},
+			"{name} verlängern", whyOwnerGerman, ""},
 		LetterLapsed: {"{name} ist abgelaufen; wiederherstellbar bis {date}", []string{
 			"Die Gruppe {name} ({address}) wurde nicht verlängert und ist abgelaufen. E-Mails an sie werden abgewiesen.",
 			"Bis zum {date} können Sie sie mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
-			"{name} wiederherstellen", whyOwnerGerman},
+			"{name} wiederherstellen", whyOwnerGerman, ""},
 		LetterPostDeclined: {"Abgelehnt: {subject}", []string{
 			"Ihre Nachricht „{subject}“ an {name} ({address}) wurde nicht weitergeleitet.",
 			"Als Grund wurde angegeben: {reason}"},
-			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten freigegeben werden müssen."},
+			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten freigegeben werden müssen.", ""},
 		LetterAdded: {"Sie sind jetzt in {name}", []string{
 			"{by} hat Sie in die E-Mail-Gruppe {name} ({address}) aufgenommen.",
 			"Wofür sie da ist: {description}",
 			"{welcome}",
 			"E-Mails an {address} erreichen Sie von nun an: {delivery}.",
 			"Um das zu ändern oder die Gruppe zu verlassen, öffnen Sie die Seite unten, oder schreiben Sie an {owners}."},
-			"{name} öffnen", "Sie erhalten dies, weil Sie in die Gruppe {address} aufgenommen wurden."},
+			"{name} öffnen", "Sie erhalten dies, weil Sie in die Gruppe {address} aufgenommen wurden.", ""},
 		LetterInvitation: {"{by} lädt Sie in {name} ein", []string{
 			"{by} lädt Sie in die E-Mail-Gruppe {name} ({address}) ein, als {role}.",
 			"Wofür sie da ist: {description}",
 			"Öffnen Sie die Seite unten, um zuzusagen oder abzusagen. Bis dahin geschieht nichts.",
 			"Die Einladung endet am {date}. Fragen beantworten die Eigentümer unter {owners}."},
-			"Einladung beantworten", "Sie erhalten dies, weil jemand, der die Gruppe {address} führt, Ihre Adresse angegeben hat."},
+			"Einladung beantworten", "Sie erhalten dies, weil jemand, der die Gruppe {address} führt, Ihre Adresse angegeben hat.", ""},
 		LetterRequest: {"{person} {asks} {name}", []string{
 			"{person} ({from}) {asks} {name} ({address}).",
 			"Dazu schreibt die Person: {note}",
 			"Öffnen Sie die Seite unten, um zuzustimmen oder abzulehnen."},
-			"Entscheiden", whyOwnerGerman},
+			"Entscheiden", whyOwnerGerman, ""},
 		LetterApproved: {"Zugestimmt: {name}", []string{
 			"{by} hat zugestimmt, dass Sie {did} {name} ({address}).",
 			"Dazu: {reason}"},
-			"{name} öffnen", "Sie erhalten dies, weil Sie darum gebeten haben."},
+			"{name} öffnen", "Sie erhalten dies, weil Sie darum gebeten haben.", ""},
 		LetterRefused: {"Abgelehnt: {name}", []string{
 			"{by} hat abgelehnt, dass Sie {did} {name} ({address}).",
 			"Als Grund wurde angegeben: {reason}",
 			"Die Eigentümer erreichen Sie unter {owners}."},
-			"", "Sie erhalten dies, weil Sie darum gebeten haben."},
+			"", "Sie erhalten dies, weil Sie darum gebeten haben.", ""},
 		LetterHandedOver: {"{name} gehört jetzt Ihnen", []string{
 			"{person} verlässt die Organisation, und niemand sonst war Eigentümer von {name} ({address}). {by} hat die Gruppe Ihnen übergeben.",
 			"Wofür sie da ist: {description}",
 			"Öffnen Sie die Seite unten, um zu sehen, wer darin ist. Sollen nicht Sie sie führen, machen Sie jemand anderen zum Eigentümer."},
-			"{name} öffnen", "Sie erhalten dies, weil Ihnen die Gruppe {address} übergeben wurde."},
+			"{name} öffnen", "Sie erhalten dies, weil Ihnen die Gruppe {address} übergeben wurde.", ""},
 		LetterRuleWaits: {"Viele Personen würden {name} verlassen: bitte prüfen", []string{
 			"Nach ihrer Regel wären {count} nicht mehr in der Gruppe {name} ({address}). Das ist mehr, als ihr Schutz erlaubt; bisher wurde niemand entfernt.",
 			"Der Anlass: {cause}",
 			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regel zu ändern."},
-			"Regel ansehen", whyOwnerGerman},
+			"Regel ansehen", whyOwnerGerman, ""},
 		LetterOwnerless: {"{name} hat keinen Eigentümer", []string{
 			"{person} hat die Organisation verlassen, und niemand sonst war Eigentümer von {name} ({address}). Die Gruppe gehört nun niemandem.",
 			"Öffnen Sie die Seite unten und bestimmen Sie jemanden."},
-			"Eigentümer bestimmen", whyOwnerGerman},
+			"Eigentümer bestimmen", whyOwnerGerman, ""},
 		LetterPassword: {"Wählen Sie Ihr Passwort für die E-Mail-Gruppen", []string{
 			"{person}, auf der Seite unten wählen Sie das Passwort, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
 			"{by} hat Ihnen diesen Link geschickt.",
 			"Er gilt einmal, bis zum {date}. Haben Sie ihn nicht erwartet, tun Sie nichts: alles bleibt, wie es ist."},
-			"Passwort wählen", "Sie erhalten dies, weil es für {address} verlangt wurde."},
+			"Passwort wählen", "Sie erhalten dies, weil es für {address} verlangt wurde.", ""},
 		LetterGuessing: {"Jemand probiert Passwörter an Ihrem Konto", []string{
 			"{person}, in der letzten Viertelstunde kamen falsche Passwörter für {address} von {count} Orten.",
 			"Niemand ist damit hineingekommen. Von dort, wo Sie sich schon angemeldet haben, können Sie sich weiter anmelden; von anderswo müssen Sie vielleicht etwas warten.",
 			"Ist Ihr Passwort kurz oder auch anderswo in Gebrauch, wählen Sie auf der Seite unten ein anderes."},
-			"Ihr Passwort", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet."},
+			"Ihr Passwort", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet.", ""},
 		LetterFactorTaken: {"Ihr zweiter Faktor wurde abgeschaltet", []string{
 			"{by} hat den zweiten Faktor abgeschaltet, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
 			"Haben Sie darum gebeten, richten Sie auf der Seite unten einen neuen ein. Wenn nicht, wenden Sie sich sofort an die Administratoren."},
-			"Zweiten Faktor einrichten", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet."},
+			"Zweiten Faktor einrichten", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet.", ""},
+		LetterOwnsMany: {"Ihnen gehören jetzt {count} Gruppen", []string{
+			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} Gruppen gemacht.",
+			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Gruppen übergeben wurden.", ""},
+		LetterMoved: {"Ihre Adresse für die E-Mail-Gruppen ist jetzt {address}", []string{
+			"{person}, {by} hat Ihre Adresse hier von {from} in {address} geändert. Sie sind in Ihren Gruppen wie zuvor; E-Mails an diese erreichen Sie nun unter {address}.",
+			"Melden Sie sich von nun an mit {address} an. Was Sie von {from} schreiben, gilt weiterhin als von Ihnen.",
+			"Stimmt das nicht, wenden Sie sich sofort an die Administratoren."},
+			"E-Mail-Gruppen öffnen", "Sie erhalten dies, weil {from} Ihre Adresse in den E-Mail-Gruppen war.", ""},
+		LetterEnding: {"Sie sind bis zum {date} in {name}", []string{
+			"{person} ist bis zum {date} in der Gruppe {name} ({address}). Danach kommen E-Mails an sie dort nicht mehr an.",
+			"Ist das zu früh, können die Eigentümer einen späteren Tag wählen: schreiben Sie an {owners}."},
+			"{name} öffnen", "Sie erhalten dies, weil die Zeit von {person} in der Gruppe {address} endet.", ""},
+		aboutMany[LetterDue]: {"{number} Gruppen laufen bald ab", []string{
+			"Diese Gruppen, die Ihnen gehören oder um die Sie sich kümmern, laufen ab:",
+			"Verlängern Sie, was noch gebraucht wird: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie auf der Seite jeder Gruppe „Renew“.",
+			"Eine Gruppe, die niemand verlängert, nimmt von ihrem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {when}, am {date}"},
+		aboutMany[LetterLapsed]: {"{number} Gruppen sind abgelaufen und wiederherstellbar", []string{
+			"Diese Gruppen wurden nicht verlängert und sind abgelaufen. E-Mails an sie werden abgewiesen.",
+			"Bis zu ihrem Tag können Sie jede mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): bis {date}"},
+		aboutMany[LetterAdded]: {"Sie sind jetzt in {number} weiteren Gruppen", []string{
+			"{by} hat Sie in diese E-Mail-Gruppen aufgenommen:",
+			"E-Mails an sie erreichen Sie von nun an, soweit jede sie an Sie weitergibt. Um das zu ändern oder eine zu verlassen, öffnen Sie die Seite unten."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil Sie in diese Gruppen aufgenommen wurden.", "{name} ({address}) {welcome}"},
+		aboutMany[LetterHandedOver]: {"Ihnen gehören jetzt {number} weitere Gruppen", []string{
+			"Ihr letzter Eigentümer verlässt die Organisation, und {by} hat Ihnen diese Gruppen übergeben:",
+			"Öffnen Sie die Seite unten, um zu sehen, wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen übergeben wurden.", "{name} ({address}), bisher von {person}"},
+		aboutMany[LetterOwnerless]: {"{number} Gruppen haben keinen Eigentümer", []string{
+			"Die letzten Eigentümer dieser Gruppen haben die Organisation verlassen. Sie gehören nun niemandem:",
+			"Öffnen Sie die Seite unten und bestimmen Sie für jede jemanden."},
+			"Gruppen ansehen", "Sie erhalten dies, weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}), bisher von {person}"},
+		aboutMany[LetterRuleWaits]: {"Viele Personen würden {number} Gruppen verlassen: bitte prüfen", []string{
+			"Nach ihren Regeln wären viele Personen nicht mehr in diesen Gruppen. Das ist mehr, als ihr Schutz erlaubt; bisher wurde niemand entfernt:",
+			"Der Anlass: {cause}",
+			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regeln zu ändern."},
+			"Wartendes ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {count}"},
+		aboutMany[LetterEnding]: {"In {number} Gruppen endet bald die Zeit von jemandem", []string{
+			"Nach diesen Tagen kommen E-Mails an diese Gruppen dort nicht mehr an:",
+			"Ist das zu früh, können die Eigentümer jeder Gruppe einen späteren Tag wählen."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil die Zeit von jemandem in einer Gruppe endet.", "{person} in {name} ({address}): bis {date}"},
 	},
 }
 

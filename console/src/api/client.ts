@@ -2,6 +2,8 @@ import createClient from 'openapi-fetch';
 import type { components, paths } from './schema.gen';
 
 type Schemas = components['schemas'];
+export type Bulk = Schemas['Bulk'];
+export type NewBulk = Schemas['NewBulk'];
 export type Decided = Schemas['DecidedAll'];
 export type Decision = Schemas['Decision'];
 export type Expiry = Schemas['Expiry'];
@@ -23,7 +25,7 @@ export type PersonDetails = Schemas['PersonDetails'];
 export type PolicyPatch = Schemas['PolicyPatch'];
 export type PolicySetting = Schemas['PolicySetting'];
 export type PolicySummary = Schemas['PolicySummary'];
-export type Post = Schemas['Post'];
+export type Waiting = Schemas['Waiting'];
 export type Undelivered = Schemas['Undelivered'];
 export type Token = Schemas['Token'];
 export type Protection = Schemas['Protection'];
@@ -32,6 +34,8 @@ export type Proposal = Schemas['Proposal'];
 export type Request = Schemas['Request'];
 export type RuleMatch = Schemas['RuleMatch'];
 export type StandIn = Schemas['StandIn'];
+export type OwnAttribute = Schemas['OwnAttribute'];
+export type Domain = Schemas['Domain'];
 export type StartingPoint = Schemas['StartingPoint'];
 
 /** Refusal is an answer that says no, with the fields that it is about. */

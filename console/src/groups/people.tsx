@@ -160,7 +160,7 @@ function People({ group: g }: { group: Group }) {
   );
 }
 
-type Patch = { role?: Member['role']; delivery?: Member['delivery']; remove?: boolean };
+type Patch = { role?: Member['role']; delivery?: Member['delivery']; until?: string; remove?: boolean };
 
 /** Bulk changes those who are picked in one step, and lists whom it could not change. */
 function Bulk(props: { group: Group; picked: string[]; onDone: () => void }) {
@@ -215,11 +215,33 @@ function Bulk(props: { group: Group; picked: string[]; onDone: () => void }) {
       {button('Make members', { role: 'member' })}
       {button('Each message', { delivery: 'each' })}
       {button('No mail', { delivery: 'none' })}
+      <Ends set={(until) => change.mutate({ until })} busy={change.isPending} />
       {button(`Take ${picked.length} out`, { remove: true }, true)}
       <Button size="xs" variant="ghost" colorPalette="gray" onClick={props.onDone}>
         Pick nobody
       </Button>
       <Trouble error={change.error} />
+    </HStack>
+  );
+}
+
+/** Ends gives memberships a last day, or none. */
+function Ends({ set, busy }: { set: (until: string) => void; busy: boolean }) {
+  const [until, setUntil] = useState('');
+  return (
+    <HStack gap="1">
+      <Input
+        size="xs"
+        type="date"
+        w="8.5rem"
+        aria-label="Last day in the group"
+        title="Last day in the group; empty for no end"
+        value={until}
+        onChange={(e) => setUntil(e.target.value)}
+      />
+      <Button size="xs" variant="outline" colorPalette="ivy" loading={busy} onClick={() => set(until || 'none')}>
+        {until ? 'Stay until then' : 'Stay without end'}
+      </Button>
     </HStack>
   );
 }
@@ -285,6 +307,7 @@ const Row = memo(function Row(props: {
         {m.kind === 'group' && <Badge colorPalette="gray">group</Badge>}
         {m.by_rule && <Badge colorPalette="gray">by rule</Badge>}
         {!m.active && <Badge colorPalette="gray">has left</Badge>}
+        {m.until && <Badge colorPalette="brass">until {date(m.until)}</Badge>}
         {m.name !== m.address && <span className="under">{m.address}</span>}
       </td>
       <td>
@@ -294,7 +317,10 @@ const Row = memo(function Row(props: {
             aria-label={`Role of ${m.name}`}
             value={m.role}
             disabled={change.isPending}
-            onChange={(e) => change.mutate(e.target.value as Member['role'])}
+            onChange={(e) => {
+              const asked = !self || window.confirm(`You would no longer be ${m.role} of ${g.name}. Do you mean it?`);
+              if (asked) change.mutate(e.target.value as Member['role']);
+            }}
           >
             <option value="owner">owner</option>
             <option value="moderator">moderator</option>

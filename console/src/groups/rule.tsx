@@ -1,92 +1,31 @@
-import { Box, Button, HStack, Input, Stack, Text, Textarea } from '@chakra-ui/react';
+import { Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { useRef, useState } from 'react';
+import { useState } from 'react';
 import { useWatch } from 'react-hook-form';
 import { api, ask, type Group, type Preview, Refusal } from '../api/client';
 import { date, people, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useDraft } from '../lib/use-draft';
 import { useSettled } from '../lib/use-settled';
+import { ExpressionField } from '../shared/expression';
 import { PeoplePicker } from '../shared/people-picker';
 import { Fact, Moved, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
-const octets = (s: string) => new TextEncoder().encode(s).length;
-const upTo = (s: string, n: number) => new TextDecoder().decode(new TextEncoder().encode(s).slice(0, n));
-
-/**
- * RuleField is a field for a rule that offers what can be written next: attributes, operators,
- * and the values that people have.
- */
+/** RuleField is a field for a rule of membership. */
 export function RuleField(props: { value: string; onChange: (v: string) => void; preview?: Preview | undefined }) {
-  const field = useRef<HTMLTextAreaElement>(null);
-  const [at, setAt] = useState(props.value.length);
-  const asked = useSettled(props.value.slice(0, at), 120);
-  const completion = useQuery({
-    queryKey: ['rule', 'completion', asked],
-    placeholderData: keepPreviousData,
-    staleTime: 60_000,
-    queryFn: () => ask(api.GET('/api/v1/rules/completion', { params: { query: { text: asked, at: octets(asked) } } })),
-  });
-  const take = (text: string) => {
-    const begun = upTo(props.value, completion.data?.from ?? 0);
-    const next = `${begun}${text} `;
-    props.onChange(next + props.value.slice(at).trimStart());
-    setAt(next.length);
-    field.current?.focus();
-  };
   const match = props.preview?.rule;
   const bad = match && !match.valid && props.value.trim() !== '';
   return (
-    <Stack gap="2">
-      <Textarea
-        ref={field}
-        name="rule"
-        aria-label="Rule"
-        rows={3}
-        fontFamily="mono"
-        fontSize="sm"
-        spellCheck={false}
-        placeholder={'department eq "Deck" and not (title sw "Trainee")'}
-        value={props.value}
-        aria-invalid={bad ? true : undefined}
-        onChange={(e) => {
-          props.onChange(e.target.value);
-          setAt(e.target.selectionStart);
-        }}
-        onSelect={(e) => setAt(e.currentTarget.selectionStart)}
-      />
-      {completion.data && completion.data.choices.length > 0 && (
-        <HStack wrap="wrap" gap="1" aria-label="What can be written here" role="group">
-          <Text fontSize="xs" color="fg.muted">
-            {{ attribute: 'Attribute:', operator: 'Operator:', value: 'Value:', join: 'Then:' }[completion.data.what]}
-          </Text>
-          {completion.data.choices.slice(0, 14).map((c) => (
-            <Button
-              key={c.text}
-              size="2xs"
-              variant="outline"
-              colorPalette="gray"
-              title={c.about}
-              onMouseDown={(e) => e.preventDefault()}
-              onClick={() => take(c.text)}
-            >
-              {c.text}
-              {c.about && completion.data.what !== 'value' && (
-                <Text as="span" color="fg.muted">
-                  {c.about}
-                </Text>
-              )}
-            </Button>
-          ))}
-        </HStack>
-      )}
-      {bad && (
-        <Text role="alert" fontSize="sm">
-          <span className="warn">At character {upTo(props.value, match.at).length + 1}:</span> {props.preview?.says}
-        </Text>
-      )}
-    </Stack>
+    <ExpressionField
+      label="Rule"
+      name="rule"
+      rows={3}
+      placeholder={'department eq "Deck" and not (title sw "Trainee")'}
+      value={props.value}
+      onChange={props.onChange}
+      wrong={bad ? { at: match.at, says: props.preview?.says ?? '' } : undefined}
+    />
   );
 }
 

@@ -1,13 +1,17 @@
-import { Box, Heading } from '@chakra-ui/react';
-import { HistoryList } from '../shared/history';
+import { api, ask } from '../api/client';
+import { useList } from '../lib/use-list';
+import { HistoryEntries } from '../shared/history';
+import { ListPage } from '../shared/list-page';
 
 export default function HistoryPage() {
+  const list = useList({
+    key: ['history', 'all'],
+    filters: ['filter'],
+    read: (query, cursor) => ask(api.GET('/api/v1/history', { params: { query: { ...query, cursor, limit: 50 } } })),
+  });
   return (
-    <Box p={{ base: 3, md: 5 }} maxW="70rem" mx="auto">
-      <Heading as="h1" size="2xl" mb="4">
-        History
-      </Heading>
-      <HistoryList />
-    </Box>
+    <ListPage name="history" title="History" count="" list={list} exported={list.query}>
+      <HistoryEntries list={list} link />
+    </ListPage>
   );
 }

@@ -12,6 +12,8 @@ export const subjects = [
   'post',
   'history',
   'me',
+  'view',
+  'bulk',
 ] as const;
 export type Subject = (typeof subjects)[number];
 

@@ -4,7 +4,7 @@ import { useSearchParams } from 'react-router';
 import type { Subject } from './use-change';
 import { useSettled } from './use-settled';
 
-type Page<T> = { items: T[]; next: string; total: number; hidden?: string };
+type Page<T> = { items: T[]; next: string; total: number; hidden?: string; note?: string };
 
 /**
  * useList is a list of the service: its filters stand in the address of the page, its pages are read as they are
@@ -68,6 +68,7 @@ export function useList<T extends { id: string | number }>(list: {
     rows,
     total: pages.data?.pages[0]?.total ?? 0,
     hidden: pages.data?.pages[0]?.hidden,
+    note: pages.data?.pages[0]?.note,
     loaded: pages.data !== undefined,
     error: pages.error,
     retry: () => void pages.refetch(),
@@ -82,6 +83,13 @@ export function useList<T extends { id: string | number }>(list: {
       write((p) => {
         p.delete(filter);
         for (const v of [values].flat()) if (v) p.append(filter, v);
+      }),
+    setAll: (values: Record<string, string>) =>
+      write((p) => {
+        for (const [filter, value] of Object.entries(values)) {
+          if (value) p.set(filter, value);
+          else p.delete(filter);
+        }
       }),
     clear: () => {
       setQ('');

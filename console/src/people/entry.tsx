@@ -3,16 +3,18 @@ import { type ReactNode, useState } from 'react';
 import { type UseFormRegister, useWatch } from 'react-hook-form';
 import { api, ask, type Person, type PersonDetails } from '../api/client';
 import { date } from '../lib/dates';
+import { useChange } from '../lib/use-change';
 import { useDraft } from '../lib/use-draft';
-import { fieldLabel, fields } from '../shared/fields';
+import { fieldLabel, fields, useFields } from '../shared/fields';
 import { Fact, Moved, Panel, Trouble } from '../ui/parts';
 
 /** Values are an entry of the directory in a form. Identifiers of attributes have no points. */
-export type Values = { name: string; workspace_role: string; attributes: Record<string, string> };
+export type Values = { name: string; address: string; workspace_role: string; attributes: Record<string, string> };
 
 /** blank is an entry with nothing filled in. A form knows its fields by it. */
 export const blank: Values = {
   name: '',
+  address: '',
   workspace_role: 'none',
   attributes: Object.fromEntries(fields.map(([f]) => [f, ''])),
 };
@@ -24,11 +26,13 @@ export const roleOf = (v: Values) => v.workspace_role as NonNullable<Person['wor
 export function EntryFields(props: {
   register: UseFormRegister<Values>;
   filled: Record<string, string>;
-  problem: (field: 'name' | 'workspace_role' | `attributes.${string}`) => string | undefined;
+  addressed?: boolean; // the address can be changed here
+  problem: (field: 'name' | 'address' | 'workspace_role' | `attributes.${string}`) => string | undefined;
 }) {
   const [all, setAll] = useState(false);
   const { register, problem } = props;
-  const shown = fields.filter(([f], i) => all || i < 6 || f === 'locality' || props.filled[f]);
+  const known = useFields();
+  const shown = known.filter(([f], i) => all || i < 6 || i >= fields.length || f === 'locality' || props.filled[f]);
   const row = (label: string, input: ReactNode, wrong: string | undefined) => (
     <Box as="label" key={label} display="grid" gridTemplateColumns="9rem 1fr" alignItems="center" fontSize="sm">
       <span>{label}</span>
@@ -43,6 +47,7 @@ export function EntryFields(props: {
   return (
     <Stack gap="1.5">
       {row('Name', <Input size="sm" {...register('name')} />, problem('name'))}
+      {props.addressed && row('Address', <Input size="sm" {...register('address')} />, problem('address'))}
       {row(
         'In the workspace',
         <NativeSelect.Root size="sm">
@@ -71,6 +76,7 @@ export function EntryFields(props: {
 export function Entry({ person: p, may }: { person: PersonDetails; may: boolean }) {
   const [open, setOpen] = useState(false);
   const filled = Object.entries(p.attributes ?? {});
+  const known = useFields();
   return (
     <Panel
       title="Entry in the directory"
@@ -88,15 +94,47 @@ export function Entry({ person: p, may }: { person: PersonDetails; may: boolean 
       ) : (
         <Stack as="dl" gap="1">
           {filled.map(([k, v]) => (
-            <Fact key={k} name={fieldLabel(k)}>
+            <Fact key={k} name={known.find(([f]) => f === k)?.[1] ?? fieldLabel(k)}>
               {v}
             </Fact>
           ))}
           {filled.length === 0 && <Text color="fg.muted">Nothing is filled in.</Text>}
           <Fact name="Here since">{date(p.created_at)}</Fact>
+          {p.former_addresses?.map((x) => (
+            <Fact key={x} name="Address before">
+              {x} {may && <Forget person={p} address={x} />}
+            </Fact>
+          ))}
         </Stack>
       )}
     </Panel>
+  );
+}
+
+/** Forget ends that an address of before leads to somebody. */
+function Forget({ person: p, address }: { person: PersonDetails; address: string }) {
+  const forget = useChange(['person'], () =>
+    ask(
+      api.PATCH('/api/v1/people/{ref}', {
+        params: { path: { ref: p.id }, header: { 'If-Match': `"${p.version}"` } },
+        body: { former_addresses: p.former_addresses?.filter((x) => x !== address) ?? [] },
+      }),
+    ),
+  );
+  return (
+    <>
+      <Button
+        size="2xs"
+        variant="outline"
+        colorPalette="gray"
+        loading={forget.isPending}
+        aria-label={`Set ${address} free`}
+        onClick={() => forget.mutate()}
+      >
+        Set free
+      </Button>
+      <Trouble error={forget.error} />
+    </>
   );
 }
 
@@ -104,6 +142,7 @@ function Form({ person: p, onDone }: { person: PersonDetails; onDone: () => void
   const draft = useDraft<Values, PersonDetails>({
     saved: {
       name: p.name,
+      address: p.address,
       workspace_role: p.workspace_role ?? 'none',
       attributes: { ...blank.attributes, ...p.attributes },
     },
@@ -116,7 +155,12 @@ function Form({ person: p, onDone }: { person: PersonDetails; onDone: () => void
       return ask(
         api.PATCH('/api/v1/people/{ref}', {
           params: { path: { ref: p.id }, header: { 'If-Match': tag } },
-          body: { name: v.name, workspace_role: roleOf(v), attributes },
+          body: {
+            name: v.name,
+            workspace_role: roleOf(v),
+            attributes,
+            ...(v.address.trim() === p.address ? {} : { address: v.address.trim() }),
+          },
         }),
       );
     },
@@ -126,7 +170,13 @@ function Form({ person: p, onDone }: { person: PersonDetails; onDone: () => void
   return (
     <Stack as="form" gap="2" onSubmit={(e) => void draft.save(e)}>
       <Moved draft={draft} />
-      <EntryFields register={draft.register} filled={v.attributes} problem={draft.problem} />
+      <EntryFields addressed register={draft.register} filled={v.attributes} problem={draft.problem} />
+      {v.address.trim() !== p.address && (
+        <Text fontSize="sm">
+          They are the same person, in the same groups. {p.address} leads to them still: for mail, for signing in and
+          for search. A letter to both addresses tells them.
+        </Text>
+      )}
       <Trouble error={draft.error} />
       <HStack>
         <Button size="sm" type="submit" colorPalette="ivy" loading={draft.saving}>

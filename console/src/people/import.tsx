@@ -5,7 +5,7 @@ import { api, ask } from '../api/client';
 import { inWords, plural } from '../lib/dates';
 import { type Chosen, readFile } from '../lib/file';
 import { useChange } from '../lib/use-change';
-import { fields } from '../shared/fields';
+import { useFields } from '../shared/fields';
 import { Panel, Trouble } from '../ui/parts';
 
 const outcomes: Record<string, string> = {
@@ -24,6 +24,7 @@ export default function ImportPeople() {
   const [links, setLinks] = useState(false);
   const [force, setForce] = useState(false);
   const body = { file: file?.data ?? '', columns, sync, force, password_links: links };
+  const known = useFields();
   const preview = useQuery({
     queryKey: ['person', 'import', body],
     enabled: file !== null,
@@ -91,7 +92,7 @@ export default function ImportPeople() {
                       <option value="">left out</option>
                       <option value="address">Address</option>
                       <option value="name">Name</option>
-                      {fields.map(([f, label]) => (
+                      {known.map(([f, label]) => (
                         <option key={f} value={f}>
                           {label}
                         </option>
@@ -103,6 +104,15 @@ export default function ImportPeople() {
               <Text fontWeight="600" aria-live="polite">
                 {r.says}
               </Text>
+              {r.effects.length > 0 && (
+                <Stack as="ul" gap="0" fontSize="sm" listStyleType="none" maxH="10rem" overflow="auto">
+                  {r.effects.map((e) => (
+                    <li key={e.field} className={e.field === 'owners' ? 'warn' : ''}>
+                      {e.says}
+                    </li>
+                  ))}
+                </Stack>
+              )}
               {r.sample.length > 0 && (
                 <Box
                   maxH="26rem"
@@ -140,8 +150,12 @@ export default function ImportPeople() {
                             {outcomes[l.outcome] ?? l.outcome}
                           </td>
                           <td style={{ whiteSpace: 'normal' }}>
-                            {l.says ||
-                              l.changes?.map((c) => `${c.label}: ${inWords(c.from)} → ${inWords(c.to)}`).join('; ')}
+                            {[
+                              l.says,
+                              ...(l.changes ?? []).map((c) => `${c.label}: ${inWords(c.from)} → ${inWords(c.to)}`),
+                            ]
+                              .filter(Boolean)
+                              .join('; ')}
                           </td>
                         </tr>
                       ))}

@@ -1,64 +1,85 @@
-import { Button, Flex, Heading, HStack, Input, NativeSelect, Text } from '@chakra-ui/react';
-import { memo } from 'react';
+import { Button, NativeSelect } from '@chakra-ui/react';
+import { memo, type ReactNode, useMemo } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type Person } from '../api/client';
 import { people } from '../lib/dates';
 import { useList } from '../lib/use-list';
 import { useMe } from '../session/me';
-import { fields } from '../shared/fields';
+import { type Field, useFields } from '../shared/fields';
+import { ListPage } from '../shared/list-page';
 import { Loading, Nothing, Trouble } from '../ui/parts';
-import { type Column, RowHeight, useRows, VirtualTable } from '../ui/virtual-table';
+import { Cells, type Choosable, useColumns, useRows, VirtualTable } from '../ui/virtual-table';
 
-const columns: Column[] = [
-  { key: 'person', label: 'Person', width: '34%' },
-  { key: 'title', label: 'Title', width: '20%' },
-  { key: 'department', label: 'Department', width: '18%' },
-  { key: 'locality', label: 'Place', width: '16%' },
-  { key: 'role', label: 'In the workspace', width: '12%' },
+const of = (p: Person, field: string): ReactNode => p.attributes?.[field] || <span className="under">–</span>;
+
+const columnsOf = (fields: Field[]): Choosable<Person>[] => [
+  {
+    key: 'person',
+    label: 'Person',
+    width: '20rem',
+    sort: 'name',
+    title: (p) => p.address,
+    cell: (p) => (
+      <>
+        <a className="name" href={`/people/${p.active ? p.address : p.id}`}>
+          {p.name}
+        </a>
+        {p.name !== p.address && <span className="under">{p.address}</span>}
+      </>
+    ),
+  },
+  ...fields.map(([field, label]): Choosable<Person> => ({
+    key: field,
+    label,
+    width: '11rem',
+    cell: (p) => of(p, field),
+  })),
+  {
+    key: 'role',
+    label: 'In the workspace',
+    width: '9rem',
+    cell: (p) => (p.external ? 'external' : !p.active ? 'has left' : p.workspace_role),
+  },
 ];
+
+const usual = ['person', 'title', 'department', 'locality', 'role'];
 
 export default function PeopleList() {
   const me = useMe();
-  const [high, setHigh] = useRows();
+  const rows = useRows();
+  const fields = useFields();
+  const columns = useMemo(() => columnsOf(fields), [fields]);
+  const chosen = useColumns('people', columns, usual);
   const list = useList({
     key: ['person', 'list'],
-    filters: ['q', 'kind', 'lacks'],
+    filters: ['q', 'kind', 'filter', 'sort'],
     read: (query, cursor) => ask(api.GET('/api/v1/people', { params: { query: { ...query, cursor, limit: 200 } } })),
   });
+  const wide = chosen.shown.reduce((sum, c) => sum + parseFloat(c.width), 0);
   return (
-    <Flex direction="column" h="full" p={{ base: 3, md: 5 }} gap="3">
-      <HStack justify="space-between" wrap="wrap">
-        <HStack align="baseline" gap="3">
-          <Heading as="h1" size="2xl">
-            People
-          </Heading>
-          <Text color="fg.muted" aria-live="polite">
-            {list.loaded && people(list.total)}
-          </Text>
-        </HStack>
-        {me.may.includes('change_directory') && (
-          <HStack>
+    <ListPage
+      name="people"
+      title="People"
+      count={list.loaded ? people(list.total) : ''}
+      search="First letters of a name or address"
+      list={list}
+      rows={rows}
+      columns={chosen}
+      exported={list.query}
+      side={
+        me.may.includes('change_directory') && (
+          <>
             <Button asChild size="sm" variant="outline" colorPalette="gray">
               <Link to="/people/import">Import a file</Link>
             </Button>
             <Button asChild size="sm" colorPalette="ivy">
               <Link to="/people/new">Add somebody</Link>
             </Button>
-          </HStack>
-        )}
-      </HStack>
-      <HStack wrap="wrap" gap="3">
-        <Input
-          type="search"
-          aria-label="Search people"
-          placeholder="Filter by the first letters of a name or address"
-          size="sm"
-          maxW="26rem"
-          bg="bg.panel"
-          value={list.q}
-          onChange={(e) => list.setQ(e.target.value)}
-        />
-        {me.may.includes('read_departed') && (
+          </>
+        )
+      }
+      quick={
+        me.may.includes('read_departed') && (
           <NativeSelect.Root size="sm" w="11rem">
             <NativeSelect.Field
               aria-label="Which people"
@@ -71,26 +92,9 @@ export default function PeopleList() {
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
-        )}
-        <NativeSelect.Root size="sm" w="14rem">
-          <NativeSelect.Field
-            aria-label="What is not filled in"
-            value={list.values('lacks')[0] ?? ''}
-            onChange={(e) => list.set('lacks', e.target.value)}
-          >
-            <option value="">filled in or not</option>
-            {fields.slice(0, 10).map(([f, label]) => (
-              <option key={f} value={f}>
-                no {label.toLowerCase()}
-              </option>
-            ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
-        <HStack ml="auto">
-          <RowHeight rows={high} onRows={setHigh} />
-        </HStack>
-      </HStack>
+        )
+      }
+    >
       {list.error ? (
         <Trouble error={list.error} retry={list.retry} />
       ) : !list.loaded ? (
@@ -104,33 +108,21 @@ export default function PeopleList() {
       ) : (
         <VirtualTable
           label="People"
-          columns={columns}
+          columns={chosen.shown}
           rows={list.rows}
-          high={high}
-          minWidth="52rem"
-          row={(p) => <Row person={p} />}
+          high={rows[0]}
+          minWidth={`${wide}rem`}
+          row={(p) => <Row columns={chosen.shown} person={p} />}
+          sort={list.values('sort')[0] ?? 'name'}
+          onSort={(s) => list.set('sort', s)}
           more={list.more}
           onMore={list.onMore}
         />
       )}
-    </Flex>
+    </ListPage>
   );
 }
 
-const Row = memo(function Row({ person: p }: { person: Person }) {
-  const value = (f: string) => p.attributes?.[f] || <span className="under">–</span>;
-  return (
-    <>
-      <td>
-        <a className="name" href={`/people/${p.address}`}>
-          {p.name}
-        </a>
-        {p.name !== p.address && <span className="under">{p.address}</span>}
-      </td>
-      <td>{value('title')}</td>
-      <td>{value('department')}</td>
-      <td>{value('locality')}</td>
-      <td>{p.external ? 'external' : !p.active ? 'has left' : p.workspace_role}</td>
-    </>
-  );
+const Row = memo(function Row(props: { columns: Choosable<Person>[]; person: Person }) {
+  return <Cells columns={props.columns} row={props.person} />;
 });

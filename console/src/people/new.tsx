@@ -1,9 +1,10 @@
 import { Box, Button, Heading, Input, Stack, Text } from '@chakra-ui/react';
 import { useWatch } from 'react-hook-form';
 import { useNavigate } from 'react-router';
-import { api, ask, type Person } from '../api/client';
+import { api, ask, type PersonDetails } from '../api/client';
 import { useDraft } from '../lib/use-draft';
 import { Panel, Trouble } from '../ui/parts';
+import { toaster } from '../ui/toaster';
 import { blank, EntryFields, roleOf, type Values } from './entry';
 
 type NewValues = Values & { address: string; password_link: boolean };
@@ -13,7 +14,7 @@ const empty: NewValues = { ...blank, address: '', password_link: true };
 /** NewPerson puts somebody into the directory. */
 export default function NewPerson() {
   const navigate = useNavigate();
-  const draft = useDraft<NewValues, Person>({
+  const draft = useDraft<NewValues, PersonDetails>({
     saved: empty,
     touches: ['person', 'group', 'member', 'rule', 'life'],
     save: (v) => {
@@ -31,7 +32,10 @@ export default function NewPerson() {
         }),
       );
     },
-    onSaved: (p) => void navigate(`/people/${p.address}`),
+    onSaved: (p) => {
+      if (p.note) toaster.create({ type: 'warning', title: `${p.name} is somebody new`, description: p.note });
+      void navigate(`/people/${p.address}`);
+    },
   });
   const v = useWatch({ control: draft.form.control }) as NewValues;
   return (

@@ -10,6 +10,7 @@ import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 import { Entry } from './entry';
+import { Moving } from './moving';
 
 /** What a change of the directory touches: rules of membership follow it. */
 const touched: Subject[] = ['person', 'group', 'member', 'rule', 'life'];
@@ -54,12 +55,15 @@ export default function PersonPage() {
       <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '3fr 2fr' }} gap="5" alignItems="start">
         <Stack gap="5">
           <Groups person={p} />
+          {p.reached_by.length > 0 && <Reached person={p} />}
+          {p.waiting.length > 0 && <Asked person={p} />}
+          {p.active && <Moving person={p} />}
           {p.may.includes('read_workspace_history') && (
             <Box>
               <Heading as="h2" size="md" mb="2">
                 What they did, and what was done to them
               </Heading>
-              <HistoryList person={p.address} />
+              <HistoryList person={p.id} />
             </Box>
           )}
         </Stack>
@@ -70,6 +74,41 @@ export default function PersonPage() {
         </Stack>
       </Grid>
     </Box>
+  );
+}
+
+/** Reached are the groups that reach somebody through groups nested in them. */
+function Reached({ person: p }: { person: PersonDetails }) {
+  return (
+    <Panel title={`Reached by ${plural(p.reached_by.length, 'group')} around these`}>
+      <Stack as="ul" gap="1" listStyleType="none" fontSize="sm">
+        {p.reached_by.map((g) => (
+          <li key={g.address}>
+            <Link className="name" to={`/groups/${g.address}`}>
+              {g.name}
+            </Link>{' '}
+            <Text as="span" color="fg.muted">
+              through {g.through.join(', ')}
+            </Text>
+          </li>
+        ))}
+      </Stack>
+    </Panel>
+  );
+}
+
+/** Asked is what somebody asked for that nobody has decided yet. */
+function Asked({ person: p }: { person: PersonDetails }) {
+  return (
+    <Panel title="Waits for a decision">
+      <Stack as="ul" gap="1" listStyleType="none" fontSize="sm">
+        {p.waiting.map((w) => (
+          <li key={w.id}>
+            Asked on {date(w.at)} to {w.kind} <Link to={`/groups/${w.group.address}`}>{w.group.name}</Link>
+          </li>
+        ))}
+      </Stack>
+    </Panel>
   );
 }
 
@@ -107,6 +146,7 @@ function Groups({ person: p }: { person: PersonDetails }) {
                   <td>
                     {g.last_owner ? <span className="warn">the only owner</span> : g.role}
                     {g.by_rule && <span className="under">by rule</span>}
+                    {g.until && <span className="under">until {date(g.until)}</span>}
                   </td>
                   <td>{date(g.since)}</td>
                 </tr>
@@ -122,7 +162,7 @@ function Groups({ person: p }: { person: PersonDetails }) {
 function SignsIn({ person: p }: { person: PersonDetails }) {
   const send = useChange(
     ['person'],
-    () => ask(api.POST('/api/v1/people/{ref}/password-link', { params: { path: { ref: p.address } } })),
+    () => ask(api.POST('/api/v1/people/{ref}/password-link', { params: { path: { ref: p.id } } })),
     { onSuccess: () => toaster.create({ type: 'success', title: `A link is on its way to ${p.address}` }) },
   );
   return (
@@ -152,7 +192,7 @@ function SignsIn({ person: p }: { person: PersonDetails }) {
 function Departure({ person: p }: { person: PersonDetails }) {
   const [open, setOpen] = useState(false);
   const [successor, setSuccessor] = useState<{ address: string; name: string } | null>(null);
-  const path = { ref: p.address };
+  const path = { ref: p.id };
   const body = successor ? { successor: successor.address } : {};
   const preview = useQuery({
     queryKey: ['person', 'departure', p.id, p.version, successor?.address],
@@ -241,7 +281,7 @@ function Return({ person: p }: { person: PersonDetails }) {
     () =>
       ask(
         api.DELETE('/api/v1/people/{ref}/departure', {
-          params: { path: { ref: p.address }, header: { 'If-Match': `"${p.version}"` } },
+          params: { path: { ref: p.id }, header: { 'If-Match': `"${p.version}"` } },
         }),
       ),
     { onSuccess: () => toaster.create({ type: 'success', title: `${p.name} is here again` }) },

@@ -11,6 +11,8 @@ import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
 import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
+import { Attributes } from './attributes';
+import { Domains } from './domains';
 import { Protection } from './protection';
 import { useStartingPoints } from '../shared/starting-points';
 import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
@@ -33,6 +35,8 @@ export default function Rules() {
         </Stack>
         <Stack gap="5">
           <TryName />
+          <Domains />
+          <Attributes />
           <Protection />
         </Stack>
       </Grid>
@@ -40,13 +44,13 @@ export default function Rules() {
   );
 }
 
-type Words = Pick<Naming, 'creators' | 'prefix' | 'suffix' | 'words' | 'beginnings'>;
+type Words = Pick<Naming, 'creators' | 'pattern' | 'patterns' | 'words' | 'beginnings'>;
 
 function Names({ saved }: { saved: Naming }) {
   const may = useMe().may.includes('change_naming');
-  const { creators, prefix, suffix, words, beginnings } = saved;
+  const { creators, pattern, patterns, words, beginnings } = saved;
   const draft = useDraft<Words, Naming>({
-    saved: { creators, prefix, suffix, words, beginnings },
+    saved: { creators, pattern, patterns: patterns ?? [], words, beginnings },
     version: saved.version ?? 0,
     touches: ['naming', 'me'],
     save: (body, tag) => ask(api.PUT('/api/v1/naming', { body, params: { header: { 'If-Match': tag } } })),
@@ -78,24 +82,17 @@ function Names({ saved }: { saved: Naming }) {
           onChange={(x) => set('creators', x as Words['creators'])}
         />
         <Text fontSize="sm" color="fg.muted">
-          The rules below bind everybody but administrators. In a prefix or suffix, {'{department}'}, {'{locality}'} and
-          other fields are filled in from whoever makes the group.
+          The rules below bind everybody but administrators. In a pattern {'{name}'} stands for what is typed;{' '}
+          {'{department}'}, {'{locality}'} and other fields are filled in from whoever makes the group, and fall away
+          where they are empty.
         </Text>
-        <Grid templateColumns={{ base: '1fr', md: '1fr 1fr' }} gap="4">
-          {(['prefix', 'suffix'] as const).map((f) => (
-            <Box as="label" key={f} fontSize="sm">
-              <Text fontWeight="600" mb="1">
-                {f === 'prefix' ? 'Put before names' : 'Put after names'}
-              </Text>
-              <Input
-                size="sm"
-                readOnly={!may}
-                placeholder={f === 'prefix' ? '{department}: ' : ' ({locality})'}
-                {...draft.register(f)}
-              />
-            </Box>
-          ))}
-        </Grid>
+        <Box as="label" fontSize="sm">
+          <Text fontWeight="600" mb="1">
+            Name pattern
+          </Text>
+          <Input size="sm" readOnly={!may} placeholder="{name} ({locality})" {...draft.register('pattern')} />
+        </Box>
+        <Others list={v.patterns ?? []} may={may} set={(x) => set('patterns', x)} />
         <Tags
           label="Reserved words"
           placeholder="A word, then Enter"
@@ -113,11 +110,13 @@ function Names({ saved }: { saved: Naming }) {
         {draft.dirty && p && (
           <Box borderLeftWidth="4px" borderColor="brass.solid" pl="3" fontSize="sm" aria-live="polite">
             <Text fontWeight="600">{p.says}</Text>
-            {p.problems.map((x) => (
-              <Text key={x.field + x.says} className="warn">
-                {x.says}
-              </Text>
-            ))}
+            {p.problems
+              .filter((x) => x.says !== p.says)
+              .map((x) => (
+                <Text key={x.field + x.says} className="warn">
+                  {x.says}
+                </Text>
+              ))}
             {p.sample.length > 0 && (
               <Box as="details">
                 <summary>Which they are</summary>
@@ -156,6 +155,73 @@ function Names({ saved }: { saved: Naming }) {
         )}
       </Stack>
     </Panel>
+  );
+}
+
+/** Others are patterns for some groups, which go before the one for all. */
+function Others({
+  list,
+  may,
+  set,
+}: {
+  list: NonNullable<Naming['patterns']>;
+  may: boolean;
+  set: (x: NonNullable<Naming['patterns']>) => void;
+}) {
+  const put = (i: number, part: Partial<NonNullable<Naming['patterns']>[number]>) =>
+    set(list.map((x, j) => (j === i ? { ...x, ...part } : x)));
+  return (
+    <Box fontSize="sm">
+      {list.length > 0 && (
+        <Text fontWeight="600" mb="1">
+          Other patterns, for the groups that a filter matches: the first holds
+        </Text>
+      )}
+      <Stack gap="2">
+        {list.map((x, i) => (
+          <HStack key={i} align="start">
+            <Input
+              size="sm"
+              readOnly={!may}
+              aria-label={`Groups of pattern ${i + 1}`}
+              placeholder='domain eq "crew.merrowline.example"'
+              value={x.filter}
+              onChange={(e) => put(i, { filter: e.target.value })}
+            />
+            <Input
+              size="sm"
+              readOnly={!may}
+              aria-label={`Pattern ${i + 1}`}
+              placeholder="{name} ({department})"
+              value={x.pattern}
+              onChange={(e) => put(i, { pattern: e.target.value })}
+            />
+            {may && (
+              <Button
+                size="sm"
+                variant="ghost"
+                colorPalette="gray"
+                aria-label={`Take pattern ${i + 1} out`}
+                onClick={() => set(list.filter((_, j) => j !== i))}
+              >
+                ×
+              </Button>
+            )}
+          </HStack>
+        ))}
+        {may && (
+          <Button
+            size="xs"
+            alignSelf="start"
+            variant="outline"
+            colorPalette="gray"
+            onClick={() => set([...list, { filter: '', pattern: '' }])}
+          >
+            Another pattern for some groups
+          </Button>
+        )}
+      </Stack>
+    </Box>
   );
 }
 

@@ -5,7 +5,7 @@ import { api, ask, type Group } from '../api/client';
 import { people } from '../lib/dates';
 import { useSettled } from '../lib/use-settled';
 
-export const size = (g: Group) => g.counts.owners + g.counts.moderators + g.counts.members;
+export const size = (g: Group) => g.counts.people;
 
 const living: Group['state'][] = ['active', 'due'];
 

@@ -9,26 +9,31 @@ import { useList } from '../lib/use-list';
 import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
-/** HistoryList lists changes, of one group, of one person or of the workspace, newest first. */
+/** HistoryList lists changes of one group or of one person, newest first. */
 export function HistoryList({ group, person }: { group?: string; person?: string }) {
   const list = useList({
     key: ['history', group, person],
     read: (_, cursor) => {
       const query = { cursor, limit: 50 };
-      if (person) return ask(api.GET('/api/v1/people/{ref}/history', { params: { path: { ref: person }, query } }));
-      return group
-        ? ask(api.GET('/api/v1/groups/{ref}/history', { params: { path: { ref: group }, query } }))
-        : ask(api.GET('/api/v1/history', { params: { query } }));
+      return person
+        ? ask(api.GET('/api/v1/people/{ref}/history', { params: { path: { ref: person }, query } }))
+        : ask(api.GET('/api/v1/groups/{ref}/history', { params: { path: { ref: group ?? '' }, query } }));
     },
   });
+  return <HistoryEntries list={list} link={!group} />;
+}
+
+/** HistoryEntries are the entries of a list of changes. */
+export function HistoryEntries({ list, link }: { list: ReturnType<typeof useList<HistoryEntry>>; link: boolean }) {
   if (list.error) return <Trouble error={list.error} retry={list.retry} />;
   if (!list.loaded) return <Loading what="the history" />;
-  if (list.rows.length === 0) return <Nothing title="Nothing has changed yet." />;
+  if (list.rows.length === 0)
+    return <Nothing title={list.filtered ? 'No entry matches.' : 'Nothing has changed yet.'} />;
   return (
     <Panel>
       <Stack as="ol" gap="0" listStyleType="none">
         {list.rows.map((e) => (
-          <Entry key={e.id} entry={e} link={!group} />
+          <Entry key={e.id} entry={e} link={link} />
         ))}
       </Stack>
       <More list={list} words="Show earlier changes" />
@@ -103,6 +108,11 @@ function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
         {e.undo.possible ? 'To undo it: ' : "It can't be undone. "}
         {e.undo.says}
       </Text>
+      {e.kind === 'groups.change' && (
+        <Text>
+          <Link to={`/changes/${e.change_id}`}>What became of each group</Link>
+        </Text>
+      )}
       {e.kind === 'people.remove' && e.group_id && <PutBack entry={e} all={affected.data?.total ?? 0} />}
     </Stack>
   );

@@ -6,6 +6,35 @@ import { useNavigate } from 'react-router';
 
 export type Column = { key: string; label: ReactNode; width: string; sort?: string; num?: boolean };
 
+/** A column that can be chosen, with what stands in it. */
+export type Choosable<T> = Column & { label: string; cell: (row: T) => ReactNode; title?: (row: T) => string };
+
+/** useColumns is which columns of a list are shown, in their order, remembered under the name of the list. */
+export function useColumns<T>(name: string, all: Choosable<T>[], usual: string[]) {
+  const at = `columns of ${name}`;
+  const known = (keys: string[]) => keys.filter((k) => all.some((c) => c.key === k));
+  const [chosen, setChosen] = useState<string[]>(() => known((localStorage.getItem(at) ?? '').split(' ')));
+  const keys = chosen.length > 0 ? chosen : usual;
+  return {
+    chosen: keys,
+    all: all.map((c) => ({ key: c.key, label: c.label })),
+    shown: keys.flatMap((k) => all.filter((c) => c.key === k)),
+    onChange: (next: string[]) => {
+      localStorage.setItem(at, known(next).join(' '));
+      setChosen(known(next));
+    },
+  };
+}
+
+/** Cells are the cells of a row, one for each column. */
+export function Cells<T>({ columns, row }: { columns: Choosable<T>[]; row: T }) {
+  return columns.map((c) => (
+    <td key={c.key} className={c.num ? 'num' : ''} title={c.title?.(row)}>
+      {c.cell(row)}
+    </td>
+  ));
+}
+
 /** The two heights of rows, in pixels; the stylesheet has them too. */
 const heights = { comfortable: 57, compact: 27 };
 export type Rows = keyof typeof heights;

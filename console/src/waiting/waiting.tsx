@@ -1,41 +1,49 @@
-import { Box, Button, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
-import { useState } from 'react';
+import { Badge, Box, Button, Heading, HStack, Input, Kbd, Stack, Text } from '@chakra-ui/react';
+import { type KeyboardEvent, useRef, useState } from 'react';
 import { Link } from 'react-router';
-import { api, ask, type Post } from '../api/client';
+import { api, ask, type Waiting as Item } from '../api/client';
 import { moment, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { tellDecided } from '../shared/decided';
-import { Requests } from '../shared/requests';
+import { Loading, More, Nothing, Trouble } from '../ui/parts';
 import { NotDelivered } from './undelivered';
-import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
+
+const kinds = [
+  ['post', 'Posts'],
+  ['join', 'Asking to join'],
+  ['leave', 'Asking to leave'],
+  ['rule', 'Held back by a guard'],
+] as const;
 
 export default function Waiting() {
   return (
-    <Box p={{ base: 3, md: 5 }} maxW="56rem" mx="auto">
-      <Heading as="h1" size="2xl" mb="4">
-        Waiting
-      </Heading>
-      <Stack mb="6" gap="5">
-        <Panel title="Requests to join or leave">
-          <Requests />
-        </Panel>
+    <Box p={{ base: 3, md: 5 }} maxW="60rem" mx="auto">
+      <All />
+      <Box mt="8">
         <NotDelivered />
-      </Stack>
-      <Posts />
+      </Box>
     </Box>
   );
 }
 
-/** Posts lists the posts that wait for my decision, to be decided one by one or many at once. */
-function Posts() {
+/** All is all that waits for my decision, to be decided one by one or many at once, by pointer or by keyboard. */
+function All() {
   const [reason, setReason] = useState('');
+  const reasonField = useRef<HTMLInputElement>(null);
+  const rows = useRef<HTMLDivElement>(null);
   const list = useList({
     key: ['post', 'waiting'],
-    read: (_, cursor) => ask(api.GET('/api/v1/waiting', { params: { query: { cursor, limit: 50 } } })),
+    filters: ['kind'],
+    read: (query, cursor) =>
+      ask(
+        api.GET('/api/v1/waiting', {
+          params: { query: { kind: [query.kind ?? []].flat() as Item['kind'][], cursor, limit: 50 } },
+        }),
+      ),
   });
   const decide = useChange(
-    ['post', 'me'],
+    ['post', 'joining', 'rule', 'group', 'member', 'me'],
     (d: { ids: string[]; verdict: 'approve' | 'decline' }) =>
       ask(api.POST('/api/v1/waiting/decisions', { body: { ...d, reason } })),
     {
@@ -48,22 +56,49 @@ function Posts() {
   );
   const ids = [...list.picked];
   const all = list.rows.length > 0 && ids.length === list.rows.length;
-  const words = plural(ids.length, 'post');
+  const chosen = list.values('kind');
+  const one = (id: string, verdict: 'approve' | 'decline') => decide.mutate({ ids: [id], verdict });
+  const onKey = (e: KeyboardEvent, w: Item) => {
+    if (e.target instanceof HTMLElement && e.target !== e.currentTarget) return; // within a field or on a button
+    const step = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1 }[e.key];
+    const at = [...(rows.current?.children ?? [])].indexOf(e.currentTarget);
+    if (step !== undefined) (rows.current?.children[at + step] as HTMLElement | undefined)?.focus();
+    else if (e.key === ' ') list.pick(w.id, !list.picked.has(w.id));
+    else if (e.key === 'a') one(w.id, 'approve');
+    else if (e.key === 'd') {
+      list.pick(w.id, true);
+      setTimeout(() => reasonField.current?.focus());
+    } else return;
+    e.preventDefault();
+  };
+  const words = `${ids.length.toLocaleString('en-GB')} picked`;
   return (
-    <Box as="section">
-      <HStack align="baseline" mb="3" justify="space-between">
-        <HStack align="baseline">
-          <Heading as="h2" size="md">
-            Posts
-          </Heading>
-          <Text color="fg.muted" fontSize="sm">
-            {list.loaded && `${plural(list.total, 'post')} for you to decide, oldest first`}
-          </Text>
-        </HStack>
+    <Stack gap="3">
+      <HStack align="baseline" gap="3" wrap="wrap">
+        <Heading as="h1" size="2xl">
+          Waiting
+        </Heading>
+        <Text color="fg.muted" aria-live="polite">
+          {list.loaded && `${plural(list.total, 'decision')} for you, the oldest first`}
+        </Text>
+      </HStack>
+      <HStack wrap="wrap" gap="1" role="group" aria-label="Show only">
+        {kinds.map(([k, label]) => (
+          <Button
+            key={k}
+            size="xs"
+            variant={chosen.includes(k) ? 'solid' : 'outline'}
+            colorPalette={chosen.includes(k) ? 'ivy' : 'gray'}
+            aria-pressed={chosen.includes(k)}
+            onClick={() => list.set('kind', chosen.includes(k) ? chosen.filter((x) => x !== k) : [...chosen, k])}
+          >
+            {label}
+          </Button>
+        ))}
         {list.rows.length > 1 && (
-          <label style={{ fontSize: '0.9rem' }}>
+          <HStack as="label" ml="auto" fontSize="sm">
             <input type="checkbox" checked={all} onChange={() => list.pickAll(!all)} /> pick all {list.rows.length}
-          </label>
+          </HStack>
         )}
       </HStack>
       {list.error ? (
@@ -71,123 +106,157 @@ function Posts() {
       ) : !list.loaded ? (
         <Loading what="what waits" />
       ) : list.rows.length === 0 ? (
-        <Nothing title="No post waits for you.">
-          <Text>Posts that need approval in groups that you help to run appear here.</Text>
+        <Nothing title={list.filtered ? 'Nothing of this kind waits for you.' : 'Nothing waits for you.'}>
+          <Text>Posts, requests and changes that need a decision in groups that you help to run appear here.</Text>
         </Nothing>
       ) : (
-        <Stack gap="3">
-          {list.rows.map((p) => (
-            <Held key={p.id} post={p} picked={list.picked.has(p.id)} onPick={(on) => list.pick(p.id, on)} />
+        <Stack as="ul" ref={rows} gap="0" listStyleType="none" bg="bg.panel" borderWidth="1px" borderRadius="lg">
+          {list.rows.map((w, i) => (
+            <Row
+              key={w.id}
+              item={w}
+              first={i === 0}
+              picked={list.picked.has(w.id)}
+              busy={decide.isPending}
+              onPick={(on) => list.pick(w.id, on)}
+              onDecide={(verdict) => one(w.id, verdict)}
+              onKeyDown={(e) => onKey(e, w)}
+            />
           ))}
         </Stack>
       )}
       <More list={list} />
-      {ids.length > 0 && (
-        <Box position="sticky" bottom="3" mt="3" bg="bg.panel" borderWidth="1px" borderRadius="lg" p="3" shadow="md">
-          <Trouble error={decide.error} />
-          <HStack wrap="wrap">
-            <Button
-              size="sm"
-              colorPalette="ivy"
-              loading={decide.isPending}
-              onClick={() => decide.mutate({ ids, verdict: 'approve' })}
-            >
-              Approve {words}
-            </Button>
-            <Button
-              size="sm"
-              variant="outline"
-              colorPalette="red"
-              loading={decide.isPending}
-              onClick={() => decide.mutate({ ids, verdict: 'decline' })}
-            >
-              Decline {words}
-            </Button>
-            <Input
-              size="sm"
-              maxW="24rem"
-              aria-label="Reason"
-              placeholder="Reason, told to authors who are known"
-              value={reason}
-              onChange={(e) => setReason(e.target.value)}
-            />
-          </HStack>
-        </Box>
+      {list.rows.length > 0 && (
+        <Text fontSize="xs" color="fg.muted" hideBelow="md">
+          By keyboard: <Kbd>↓</Kbd> <Kbd>↑</Kbd> go through them, <Kbd>a</Kbd> approves, <Kbd>d</Kbd> declines with a
+          reason, <Kbd>space</Kbd> picks.
+        </Text>
       )}
-    </Box>
+      <Trouble error={decide.error} />
+      {ids.length > 0 && (
+        <HStack
+          position="sticky"
+          bottom="3"
+          bg="bg.panel"
+          borderWidth="1px"
+          borderRadius="lg"
+          p="3"
+          shadow="md"
+          wrap="wrap"
+        >
+          <Button
+            size="sm"
+            colorPalette="ivy"
+            loading={decide.isPending}
+            onClick={() => decide.mutate({ ids, verdict: 'approve' })}
+          >
+            Approve {words}
+          </Button>
+          <Button
+            size="sm"
+            variant="outline"
+            colorPalette="red"
+            loading={decide.isPending}
+            onClick={() => decide.mutate({ ids, verdict: 'decline' })}
+          >
+            Decline {words}
+          </Button>
+          <Input
+            ref={reasonField}
+            size="sm"
+            maxW="24rem"
+            aria-label="Reason"
+            placeholder="Reason, told to who asked or wrote"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+            onKeyDown={(e) => {
+              if (e.key === 'Enter') decide.mutate({ ids, verdict: 'decline' });
+            }}
+          />
+        </HStack>
+      )}
+    </Stack>
   );
 }
 
-function Held(props: { post: Post; picked: boolean; onPick: (on: boolean) => void }) {
-  const { post: p } = props;
-  const [declining, setDeclining] = useState(false);
-  const [reason, setReason] = useState('');
-  const decide = useChange(
-    ['post', 'me'],
-    (verdict: 'approve' | 'decline') =>
-      ask(api.POST('/api/v1/waiting/decisions', { body: { ids: [p.id], verdict, reason } })),
-    { onSuccess: tellDecided },
-  );
-  const why = p.decision.reasons.find((r) => r.rule === p.decision.rule);
+const words = { post: 'post', join: 'to join', leave: 'to leave', rule: 'rule' };
+
+function Row(props: {
+  item: Item;
+  first: boolean;
+  picked: boolean;
+  busy: boolean;
+  onPick: (on: boolean) => void;
+  onDecide: (verdict: 'approve' | 'decline') => void;
+  onKeyDown: (e: KeyboardEvent) => void;
+}) {
+  const { item: w } = props;
+  const who = w.who.name || w.group.name;
+  const what =
+    w.kind === 'post' || w.kind === 'rule'
+      ? `“${w.subject}” of ${who}`
+      : `the request of ${who} to ${w.kind} ${w.group.name}`;
   return (
-    <Panel>
-      <HStack align="start" gap="3">
-        <input
-          type="checkbox"
-          aria-label={`Pick “${p.subject}” of ${p.author}`}
-          checked={props.picked}
-          onChange={(e) => props.onPick(e.target.checked)}
-          style={{ marginTop: 8 }}
-        />
-        <Stack gap="2" flex="1" minW="0">
-          <Box>
-            <Text fontWeight="600" fontFamily="heading" fontSize="lg" overflowWrap="anywhere">
-              {p.subject || '(no subject)'}
-            </Text>
-            <Text fontSize="sm" overflowWrap="anywhere">
-              {p.author} to <Link to={`/groups/${p.group.address}`}>{p.group.name}</Link>, {moment(p.received_at)}
-            </Text>
-            <Text fontSize="sm" color="fg.muted">
-              {why?.says}
-            </Text>
-          </Box>
-          <Trouble error={decide.error} />
-          {declining ? (
-            <HStack wrap="wrap">
-              <Input
-                size="sm"
-                maxW="24rem"
-                aria-label="Reason"
-                placeholder={p.proven ? 'Reason, told to the author' : 'Reason, kept in the history'}
-                value={reason}
-                onChange={(e) => setReason(e.target.value)}
-                autoFocus
-              />
-              <Button
-                size="sm"
-                variant="outline"
-                colorPalette="red"
-                loading={decide.isPending}
-                onClick={() => decide.mutate('decline')}
-              >
-                Decline it
-              </Button>
-              <Button size="sm" variant="ghost" colorPalette="gray" onClick={() => setDeclining(false)}>
-                Not yet
-              </Button>
-            </HStack>
-          ) : (
-            <HStack>
-              <Button size="sm" colorPalette="ivy" loading={decide.isPending} onClick={() => decide.mutate('approve')}>
-                Approve
-              </Button>
-              <Button size="sm" variant="outline" colorPalette="gray" onClick={() => setDeclining(true)}>
-                Decline…
-              </Button>
-            </HStack>
-          )}
-        </Stack>
+    <HStack
+      as="li"
+      tabIndex={0}
+      align="start"
+      wrap={{ base: 'wrap', md: 'nowrap' }}
+      gap="3"
+      px="4"
+      py="3"
+      borderTopWidth={props.first ? '0' : '1px'}
+      onKeyDown={props.onKeyDown}
+      _focusVisible={{ outline: '2px solid', outlineColor: 'ivy.focusRing', outlineOffset: '-2px' }}
+    >
+      <input
+        type="checkbox"
+        tabIndex={-1}
+        aria-label={`Pick ${what}`}
+        checked={props.picked}
+        onChange={(e) => props.onPick(e.target.checked)}
+        style={{ marginTop: 6 }}
+      />
+      <Stack gap="0.5" flex="1" minW={{ base: '14rem', md: '0' }}>
+        <HStack gap="2" wrap="wrap">
+          <Badge colorPalette={w.kind === 'rule' ? 'brass' : 'gray'}>{words[w.kind]}</Badge>
+          <Text fontWeight="600" overflowWrap="anywhere">
+            {w.kind === 'post' || w.kind === 'rule' ? w.subject || '(no subject)' : w.who.name}
+          </Text>
+        </HStack>
+        <Text fontSize="sm" overflowWrap="anywhere">
+          {w.kind === 'post' && `${w.who.address} to `}
+          {w.kind === 'join' && 'asks to join '}
+          {w.kind === 'leave' && 'asks to leave '}
+          <Link to={`/groups/${w.group.address}`}>{w.group.name}</Link>, since {moment(w.at)}
+        </Text>
+        <Text fontSize="sm" color="fg.muted" overflowWrap="anywhere">
+          {[w.kind === 'join' || w.kind === 'leave' ? w.subject && `“${w.subject}”` : '', w.says]
+            .filter(Boolean)
+            .join(' · ')}
+        </Text>
+      </Stack>
+      <HStack>
+        <Button
+          size="xs"
+          colorPalette="ivy"
+          disabled={props.busy}
+          aria-label={`Approve ${what}`}
+          onClick={() => props.onDecide('approve')}
+        >
+          Approve
+        </Button>
+        <Button
+          size="xs"
+          variant="outline"
+          colorPalette="gray"
+          disabled={props.busy}
+          aria-label={`Decline ${what}`}
+          onClick={() => props.onDecide('decline')}
+        >
+          Decline
+        </Button>
       </HStack>
-    </Panel>
+    </HStack>
   );
 }

@@ -100,6 +100,12 @@ const (
 	ReadNestings         Action = "read_nestings"
 	ReadProtection       Action = "read_protection"
 	ChangeProtection     Action = "change_protection"
+	ShareViews           Action = "share_views"
+	ChangeAttributes     Action = "change_attributes"
+	ReadDomains          Action = "read_domains"
+	ChangeDomains        Action = "change_domains"
+	ReadMany             Action = "read_many"
+	ChangeMany           Action = "change_many"
 )
 
 // permit says who may do something. Administrators may do everything.
@@ -150,6 +156,12 @@ var onWorkspace = []permit{
 	{action: ReadNestings, auditor: true, refusal: "Only administrators and auditors may list which groups are nested in which."},
 	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
 	{action: ChangeProtection, refusal: "Only administrators may change what protects the workspace."},
+	{action: ChangeAttributes, refusal: "Only administrators may say what the directory keeps of people."},
+	{action: ReadDomains, auditor: true, refusal: "Only administrators and auditors see what lies in the mail domains."},
+	{action: ChangeDomains, refusal: "Only administrators may change the mail domains."},
+	{action: ReadMany, auditor: true, refusal: "Only administrators and auditors see changes of many groups."},
+	{action: ChangeMany, refusal: "Only administrators may change many groups at once."},
+	{action: ShareViews, refusal: "Only administrators may keep views for all administrators."},
 }
 
 func find(all []permit, do Action) *permit {

@@ -177,6 +177,7 @@ const (
 	Removing             // taken out by staff
 	Barring              // barred, and so taken out
 	RuleEnds             // no longer matches the group's rule
+	Ending               // the membership had an end
 )
 
 // Member is who would go, or change their role.
@@ -206,7 +207,7 @@ func Out(exit Exit, d Door, m Member) Verdict {
 		return no("closed", "The members of %s are fixed: nobody leaves by themselves.", d.Name)
 	case m.ByRule && oneself:
 		return no("rule", "You are in %s by its rule. Write to its owners at %s: they can let you go.", d.Name, d.Owners)
-	case m.ByRule && (exit == Removing || exit == LetGo): // a bar goes before the rule
+	case m.ByRule && (exit == Removing || exit == LetGo || exit == Ending): // a bar goes before the rule
 		return no("rule", "%s is in %s by its rule. Change the rule, or bar the person.", m.Name, d.Name)
 	case oneself && !m.Staff && d.Policy[policy.Leaving] == policy.LeaveAsking:
 		return Verdict{Asked, "new", fmt.Sprintf("You can't leave %s by yourself. Ask its owners to let you go.", d.Name)}

@@ -54,12 +54,15 @@ var samples = []Event{
 	{tove, "console", books, Joined{}},
 	{tove, "console", books, Joined{"link"}},
 	{prize, "link", books, Joined{"invitation"}},
-	{oda, "console", books, PeopleChanged{Of(tove), "owner", ""}},
-	{oda, "console", books, PeopleChanged{Of(tove), "", "none"}},
-	{tove, "console", books, PeopleChanged{Of(tove), "", "each"}},
-	{oda, "console", books, PeopleChanged{Of(tove), "moderator", "each"}},
-	{oda, "console", books, PeopleRemoved{Of(tove), false}},
-	{tove, "console", books, PeopleRemoved{Of(tove), true}},
+	{oda, "console", books, PeopleChanged{Of(tove), "owner", "", ""}},
+	{oda, "console", books, PeopleChanged{Of(tove), "", "none", ""}},
+	{tove, "console", books, PeopleChanged{Of(tove), "", "each", ""}},
+	{oda, "console", books, PeopleChanged{Of(tove), "moderator", "each", ""}},
+	{oda, "console", books, PeopleChanged{Of(tove), "", "", "2027-01-31"}},
+	{oda, "console", books, PeopleChanged{Of(tove), "owner", "", "none"}},
+	{oda, "console", books, PeopleRemoved{Of(tove), false, false}},
+	{tove, "console", books, PeopleRemoved{Of(tove), true, false}},
+	{oda, "", books, PeopleRemoved{Of(tove, prize), false, true}},
 	{oda, "console", books, PeopleInvited{Of(prize)}},
 	{tove, "console", books, RequestMade{"join", "I take three nights."}},
 	{oda, "console", books, RequestApproved{tove, "join", ""}},
@@ -76,6 +79,19 @@ var samples = []Event{
 	{ines, "console", Who{}, NamingChanged{[]Change{{Field: "suffix", To: " ({locality})"}}, "None of the 60 groups breaks these rules."}},
 	{ines, "console", Who{}, StartingPointSaved{"seasonal-route", "Seasonal route", "Only members read it."}},
 	{ines, "console", Who{}, StartingPointDeleted{"seasonal-route", "Seasonal route"}},
+	{ines, "console", books, RuleKept{14}},
+	{ines, "console", books, OwnersSet{New: []Who{tove}, Former: []Who{ines}}},
+	{ines, "console", books, OwnersSet{New: []Who{tove, ines}, Undone: true}},
+	{ines, "console", Who{}, ManyChanged{Change: "x", Says: "notices are written in German", Total: 60, Changed: 50, Same: 8, Refused: 2, Stopped: true}},
+	{ines, "console", Who{}, ManyChanged{Change: "x", Says: "undone: notices are written in German", Total: 50, Changed: 50, Undid: true}},
+	{ines, "console", Who{}, ViewSaved{"Open at the coast", "groups", `post eq "anyone"`, "", true}},
+	{ines, "console", Who{}, AttributeDeclared{"shift", "text"}},
+	{ines, "console", Who{}, AttributeChanged{"shift", []Change{{Field: "seen", From: "false", To: "true"}}}},
+	{ines, "console", Who{}, AttributeDeleted{"shift", 12}},
+	{ines, "console", Who{}, DomainAdded{"islands.example"}},
+	{ines, "console", Who{}, DomainLeads{"islands.example", "coast.example"}},
+	{ines, "console", Who{}, DomainRetired{"islands.example"}},
+	{ines, "console", Who{}, ViewDeleted{"Open at the coast", "groups", `post eq "anyone"`}},
 	{ines, "console", Who{}, PersonCreated{tove}},
 	{ines, "console", Who{}, PersonChanged{tove, []Change{{Field: "department", From: "Deck", To: "Dispatch"}}}},
 	{ines, "console", Who{}, PersonDeparted{tove, Who{}, nil}},
@@ -153,7 +169,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 48 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 59 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

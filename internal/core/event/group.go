@@ -1,8 +1,14 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 func init() {
+	register[RuleKept]()
+	register[OwnersSet]()
+	register[ManyChanged]()
 	register[GroupCreated]()
 	register[GroupChanged]()
 	register[PolicyChanged]()
@@ -312,3 +318,70 @@ func (f OverrideSet) undo() Undo {
 	}
 	return can("Set it back to %s.", f.From)
 }
+
+// OwnersSet: who owns a group was changed together with that of others.
+type OwnersSet struct {
+	New    []Who `json:"new,omitempty"`
+	Former []Who `json:"former,omitempty"` // members since
+	Undone bool  `json:"undone,omitempty"` // as it was before
+}
+
+func (OwnersSet) Kind() Kind { return "owners.set" }
+func (f OwnersSet) did(_ Who, group string) string {
+	var parts []string
+	if len(f.New) > 0 {
+		parts = append(parts, fmt.Sprintf("made %s %s of %s", Of(f.New...), map[bool]string{true: "an owner", false: "owners"}[len(f.New) == 1], group))
+	}
+	if len(f.Former) > 0 {
+		parts = append(parts, fmt.Sprintf("ended that %s %s it", Of(f.Former...), map[bool]string{true: "owns", false: "own"}[len(f.Former) == 1]))
+	}
+	if f.Undone {
+		return "undid a change of owners of " + group + ": " + strings.Join(parts, " and ")
+	}
+	return strings.Join(parts, " and ")
+}
+func (OwnersSet) undo() Undo { return can("Change the roles back, or undo the whole change.") }
+
+// ManyChanged: many groups went through one change.
+type ManyChanged struct {
+	Change  string `json:"change"` // its identifier
+	Says    string `json:"says"`
+	Total   int    `json:"total"`
+	Changed int    `json:"changed"`
+	Same    int    `json:"same"`
+	Refused int    `json:"refused"`
+	Stopped bool   `json:"stopped,omitempty"`
+	Undid   bool   `json:"undid,omitempty"`
+}
+
+func (ManyChanged) Kind() Kind { return "groups.change" }
+func (f ManyChanged) did(Who, string) string {
+	out := fmt.Sprintf("changed %d of %d groups: %s", f.Changed, f.Total, f.Says)
+	if f.Refused > 0 {
+		out += fmt.Sprintf("; %d could not be changed", f.Refused)
+	}
+	if f.Stopped {
+		out += "; it was stopped"
+	}
+	return out
+}
+func (f ManyChanged) undo() Undo {
+	if f.Undid {
+		return cannot("It undid another change. Make that one again.")
+	}
+	return can("Undo the whole change; groups that were changed since stay as they are.")
+}
+
+// RuleKept: those whom a rule would have let go stay.
+type RuleKept struct {
+	People int `json:"people"`
+}
+
+func (RuleKept) Kind() Kind { return "rule.keep" }
+func (f RuleKept) did(_ Who, group string) string {
+	if f.People == 1 {
+		return "kept 1 member in " + group + " whom its rule no longer takes"
+	}
+	return fmt.Sprintf("kept %d members in %s whom its rule no longer takes", f.People, group)
+}
+func (RuleKept) undo() Undo { return can("Take them out: they are members by hand now.") }

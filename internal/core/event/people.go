@@ -47,11 +47,12 @@ func (f Joined) did(_ Who, group string) string {
 }
 func (Joined) undo() Undo { return can("Take the person out of the group.") }
 
-// PeopleChanged: the role or the delivery of people in a group.
+// PeopleChanged: the role, the delivery or the end of people in a group.
 type PeopleChanged struct {
 	People
 	Role     string `json:"role,omitempty"`
 	Delivery string `json:"delivery,omitempty"`
+	Until    string `json:"until,omitempty"` // the last day, or none
 }
 
 func (PeopleChanged) Kind() Kind { return "people.change" }
@@ -61,26 +62,44 @@ func (f PeopleChanged) did(by Who, group string) string {
 	if f.Count == 1 && f.First[0].Address == by.Address {
 		whose = "their delivery"
 	}
+	end := ""
+	switch f.Until {
+	case "":
+	case "none":
+		end = "without an end"
+	default:
+		end = "until " + f.Until
+	}
+	switch {
+	case end != "" && f.Role == "" && f.Delivery == "":
+		return fmt.Sprintf("put %s in %s %s", f.People, group, end)
+	case end != "":
+		end = ", " + end
+	}
 	switch {
 	case f.Role != "" && f.Delivery != "":
-		return fmt.Sprintf("gave %s the role %s in %s, and %s", f.People, f.Role, group, delivery)
+		return fmt.Sprintf("gave %s the role %s in %s, and %s", f.People, f.Role, group, delivery) + end
 	case f.Role != "":
-		return fmt.Sprintf("gave %s the role %s in %s", f.People, f.Role, group)
+		return fmt.Sprintf("gave %s the role %s in %s", f.People, f.Role, group) + end
 	}
-	return fmt.Sprintf("set %s in %s to %s", whose, group, delivery)
+	return fmt.Sprintf("set %s in %s to %s", whose, group, delivery) + end
 }
 func (PeopleChanged) undo() Undo { return can("Give each of them back what they had.") }
 
 // PeopleRemoved: people or groups went out of a group.
 type PeopleRemoved struct {
 	People
-	Left bool `json:"left,omitempty"` // of their own will
+	Left  bool `json:"left,omitempty"`  // of their own will
+	Ended bool `json:"ended,omitempty"` // their time in it was over
 }
 
 func (PeopleRemoved) Kind() Kind { return "people.remove" }
 func (f PeopleRemoved) did(_ Who, group string) string {
 	if f.Left {
 		return "left " + group
+	}
+	if f.Ended {
+		return fmt.Sprintf("took %s out of %s: their time in it was over", f.People, group)
 	}
 	return fmt.Sprintf("took %s out of %s", f.People, group)
 }

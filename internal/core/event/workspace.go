@@ -23,6 +23,14 @@ func init() {
 	register[BudgetSpent]()
 	register[TokenCreated]()
 	register[TokenRevoked]()
+	register[ViewSaved]()
+	register[ViewDeleted]()
+	register[AttributeDeclared]()
+	register[AttributeChanged]()
+	register[AttributeDeleted]()
+	register[DomainAdded]()
+	register[DomainLeads]()
+	register[DomainRetired]()
 }
 
 // ExpiryChanged: how long groups live.
@@ -269,3 +277,110 @@ type TokenRevoked struct {
 func (TokenRevoked) Kind() Kind               { return "token.revoke" }
 func (f TokenRevoked) did(Who, string) string { return fmt.Sprintf("revoked the token %q", f.Name) }
 func (TokenRevoked) undo() Undo               { return can("Make another token.") }
+
+// ViewSaved: a filter was kept under a name, or changed.
+type ViewSaved struct {
+	Name   string `json:"name"`
+	List   string `json:"list"`
+	Filter string `json:"filter,omitempty"`
+	Was    string `json:"was,omitempty"` // the filter before; "" for a new view
+	Shared bool   `json:"shared,omitempty"`
+}
+
+func (ViewSaved) Kind() Kind { return "view.save" }
+func (f ViewSaved) did(Who, string) string {
+	whose := ""
+	if f.Shared {
+		whose = " for all administrators"
+	}
+	return fmt.Sprintf("kept the view %s of %s%s", f.Name, f.List, whose) + because(f.Filter)
+}
+func (f ViewSaved) changes() []Change {
+	if f.Was == f.Filter {
+		return nil
+	}
+	return []Change{{Field: "filter", From: f.Was, To: f.Filter}}
+}
+func (ViewSaved) undo() Undo { return can("Save it as it was, or delete it.") }
+
+// ViewDeleted: one was deleted.
+type ViewDeleted struct {
+	Name   string `json:"name"`
+	List   string `json:"list"`
+	Filter string `json:"filter,omitempty"`
+}
+
+func (ViewDeleted) Kind() Kind { return "view.delete" }
+func (f ViewDeleted) did(Who, string) string {
+	return fmt.Sprintf("deleted the view %s of %s", f.Name, f.List)
+}
+func (ViewDeleted) undo() Undo { return can("Save it again.") }
+
+// DomainAdded: another mail domain of the workspace.
+type DomainAdded struct {
+	Domain string `json:"domain"`
+}
+
+func (DomainAdded) Kind() Kind               { return "domain.add" }
+func (f DomainAdded) did(Who, string) string { return "added the mail domain " + f.Domain }
+func (DomainAdded) undo() Undo               { return can("Retire the domain.") }
+
+// DomainLeads: another mail domain is the main one.
+type DomainLeads struct {
+	Domain string `json:"domain"`
+	Before string `json:"before"`
+}
+
+func (DomainLeads) Kind() Kind { return "domain.main" }
+func (f DomainLeads) did(Who, string) string {
+	return fmt.Sprintf("made %s the main mail domain in place of %s", f.Domain, f.Before)
+}
+func (DomainLeads) undo() Undo { return can("Make the other domain the main one.") }
+
+// DomainRetired: a mail domain in which nothing lay any more.
+type DomainRetired struct {
+	Domain string `json:"domain"`
+}
+
+func (DomainRetired) Kind() Kind               { return "domain.retire" }
+func (f DomainRetired) did(Who, string) string { return "retired the mail domain " + f.Domain }
+func (DomainRetired) undo() Undo               { return can("Add the domain again.") }
+
+// AttributeDeclared: an attribute of people that the organisation keeps of its own.
+type AttributeDeclared struct {
+	Name string `json:"name"`
+	Of   string `json:"of"` // its kind
+}
+
+func (AttributeDeclared) Kind() Kind { return "attribute.declare" }
+func (f AttributeDeclared) did(Who, string) string {
+	return fmt.Sprintf("declared the attribute %s of people, a %s", f.Name, f.Of)
+}
+func (AttributeDeclared) undo() Undo { return can("Delete the attribute.") }
+
+// AttributeChanged: what is said of an attribute.
+type AttributeChanged struct {
+	Name    string   `json:"name"`
+	Changed []Change `json:"changes"`
+}
+
+func (AttributeChanged) Kind() Kind { return "attribute.change" }
+func (f AttributeChanged) did(Who, string) string {
+	return fmt.Sprintf("changed the attribute %s of people: %s", f.Name, told(f.Changed))
+}
+func (f AttributeChanged) changes() []Change { return f.Changed }
+func (AttributeChanged) undo() Undo          { return can("Set it to what it was.") }
+
+// AttributeDeleted: an attribute is no longer kept.
+type AttributeDeleted struct {
+	Name   string `json:"name"`
+	People int    `json:"people"` // who had a value
+}
+
+func (AttributeDeleted) Kind() Kind { return "attribute.delete" }
+func (f AttributeDeleted) did(Who, string) string {
+	return fmt.Sprintf("deleted the attribute %s of people, in which %d had a value", f.Name, f.People)
+}
+func (AttributeDeleted) undo() Undo {
+	return cannot("What people had in it is lost. It can be declared again, and filled in by an import.")
+}

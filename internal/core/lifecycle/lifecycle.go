@@ -105,6 +105,12 @@ func (p Policy) First() int {
 // Day returns the first moment of t's day in the workspace's zone.
 func (p Policy) Day(t time.Time) time.Time { return p.After(t, 0) }
 
+// Noon returns the middle of a day that is written as 2027-01-02, in the workspace's zone.
+func (p Policy) Noon(day string) time.Time {
+	t, _ := time.Parse(time.DateOnly, day)
+	return time.Date(t.Year(), t.Month(), t.Day(), 12, 0, 0, 0, p.zone())
+}
+
 // After returns the first moment of the day that is so many calendar days after t's in the
 // workspace's zone; days may be negative. Where clocks skip midnight the day begins later.
 func (p Policy) After(t time.Time, days int) time.Time {

@@ -169,11 +169,11 @@ func (a Address) Loose() string {
 // apart: a letter too many, too few, another, or two exchanged.
 func NearlySame(a, b string) bool {
 	a, b = strings.ToLower(a), strings.ToLower(b)
-	return a != b && slips(a, b, 2)
+	return a != b && Slips(a, b, 2)
 }
 
-// slips reports whether at most most slips lead from a to b.
-func slips(a, b string, most int) bool {
+// Slips reports whether at most most slips of the hand lead from a to b.
+func Slips(a, b string, most int) bool {
 	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
 		a, b = a[1:], b[1:]
 	}
@@ -182,12 +182,12 @@ func slips(a, b string, most int) bool {
 		return true
 	case most == 0:
 		return false
-	case len(a) > 0 && slips(a[1:], b, most-1), len(b) > 0 && slips(a, b[1:], most-1):
+	case len(a) > 0 && Slips(a[1:], b, most-1), len(b) > 0 && Slips(a, b[1:], most-1):
 		return true
 	case len(a) > 1 && len(b) > 1 && a[0] == b[1] && a[1] == b[0]:
-		return slips(a[2:], b[2:], most-1)
+		return Slips(a[2:], b[2:], most-1)
 	}
-	return len(a) > 0 && len(b) > 0 && slips(a[1:], b[1:], most-1)
+	return len(a) > 0 && len(b) > 0 && Slips(a[1:], b[1:], most-1)
 }
 
 // reserved are the role names of RFC 2142 and the names by which mail systems

@@ -74,10 +74,12 @@ func table(lines ...string) map[rune]string {
 }
 
 // lookalike are letters of other scripts that a reader takes for a Latin one
-// (a selection of the confusables of Unicode Technical Standard 39).
+// in one of their cases, by their lower case (a selection of the confusables of Unicode
+// Technical Standard 39).
 var lookalike = map[rune]string{
 	'а': "a", 'е': "e", 'о': "o", 'р': "p", 'с': "c", 'х': "x", 'у': "y", 'і': "i", 'ј': "j", 'ѕ': "s", 'һ': "h", 'ԁ': "d", 'ԛ': "q", 'ԝ': "w",
-	'ο': "o", 'α': "a", 'ν': "v", 'ι': "i", 'ρ': "p", 'κ': "k", 'υ': "u", 'ı': "i", 'ɡ': "g", 'ⅼ': "l", 'А': "A", 'В': "B", 'Е': "E", 'О': "O",
+	'ο': "o", 'α': "a", 'ν': "v", 'ι': "i", 'ρ': "p", 'κ': "k", 'υ': "u", 'ı': "i", 'ɡ': "g", 'ⅼ': "l",
+	'в': "b", 'н': "h", 'м': "m", 'т': "t", 'к': "k", 'ε': "e", 'β': "b", 'ζ': "z", 'η': "n", 'μ': "m", 'τ': "t", 'χ': "x",
 }
 
 // Skeleton returns text as an eye takes it: lower case, without marks, letters of
@@ -88,10 +90,11 @@ func Skeleton(text string) string {
 		if unicode.Is(unicode.Mn, r) || unicode.Is(unicode.Cf, r) {
 			return -1
 		}
+		r = unicode.ToLower(r)
 		if l, ok := lookalike[r]; ok {
 			r = rune(l[0])
 		}
-		return unicode.ToLower(r)
+		return r
 	}, norm.NFKD.String(text))
 }
 

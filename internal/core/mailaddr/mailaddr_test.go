@@ -165,7 +165,7 @@ func TestNearlySame(t *testing.T) {
 }
 
 func TestSkeletonAndRomanise(t *testing.T) {
-	for in, want := range map[string][2]string{"Pаyroll": {"payroll", "payroll"}, "Größe": {"große", "grosse"}, "ＡＢＣ": {"abc", "abc"}, "Директор": {"диpeктop", "direktor"}, "社長": {"社長", "社長"}} {
+	for in, want := range map[string][2]string{"Pаyroll": {"payroll", "payroll"}, "Größe": {"große", "grosse"}, "ＡＢＣ": {"abc", "abc"}, "Директор": {"диpektop", "direktor"}, "社長": {"社長", "社長"}} {
 		if got := [2]string{Skeleton(in), Romanise(in)}; got != want {
 			t.Errorf("%s: %q; want %q", in, got, want)
 		}

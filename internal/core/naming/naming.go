@@ -2,9 +2,13 @@ package naming
 
 import (
 	"fmt"
+	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 
 	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
@@ -12,16 +16,25 @@ import (
 
 // Bounds of the rules.
 const (
-	MaxTemplate = 60  // characters of a prefix or suffix
-	MaxWords    = 500 // reserved words, and reserved beginnings
-	MaxWord     = 60  // characters of one
+	MaxPattern = 120 // characters of a pattern
+	MaxWords   = 500 // reserved words, and reserved beginnings
+	MaxWord    = 60  // characters of one
 )
 
 // Rules are the naming rules of a workspace. The zero value asks for nothing.
 type Rules struct {
-	Prefix, Suffix string
-	Words          []string // reserved words
-	Beginnings     []string // reserved beginnings
+	Pattern    string   // of names: {name} is what somebody types, {locality} and the like are of whoever makes the group; "": names are as they are typed
+	Words      []string // reserved words
+	Beginnings []string // reserved beginnings
+}
+
+// NameField stands in a pattern for what somebody types.
+const NameField = "{name}"
+
+// ends returns what a pattern has before and after the name.
+func (r Rules) ends() (before, after string) {
+	before, after, _ = strings.Cut(r.Pattern, NameField)
+	return before, after
 }
 
 // Creator is whoever makes a group.
@@ -35,7 +48,7 @@ type Result struct {
 	Name   string         // the final name
 	Prefix string         // what was put before it, filled in; "" for nothing
 	Suffix string         // what was put after it
-	Faults []*fault.Fault // what keeps the group from being made; Field is the rule: word, beginning, prefix or suffix
+	Faults []*fault.Fault // what keeps the group from being made; Field is the rule: word, beginning or pattern
 	Notes  []string       // what the creator should know
 }
 
@@ -70,8 +83,8 @@ func split(template string) ([]part, error) {
 	return out, nil
 }
 
-// Check returns what is wrong with the rules, by part: prefix, suffix, words,
-// beginnings. fields are the names that templates may use.
+// Check returns what is wrong with the rules, by part: pattern, words, beginnings. fields are the
+// names that a pattern may use beside name.
 func (r Rules) Check(fields []string) []*fault.Fault {
 	var out []*fault.Fault
 	bad := func(part, given, mend, format string, args ...any) {
@@ -79,21 +92,21 @@ func (r Rules) Check(fields []string) []*fault.Fault {
 		f.Given = given
 		out = append(out, f)
 	}
-	for _, t := range [][2]string{{"prefix", r.Prefix}, {"suffix", r.Suffix}} {
-		name, template := t[0], t[1]
-		parts, err := split(template)
-		switch {
-		case err != nil:
-			bad(name, template, "Write a field as {department}.", "In the %s %s.", name, err)
-		case len([]rune(template)) > MaxTemplate:
-			bad(name, template, "Shorten it.", "The %s has %d characters; %d is the most.", name, len([]rune(template)), MaxTemplate)
-		case strings.ContainsFunc(template, unicode.IsControl):
-			bad(name, template, "Take it out.", "The %s has a line break or another control character in it.", name)
-		}
-		for _, p := range parts {
-			if p.field != "" && !slices.Contains(fields, p.field) || p.field == "" && p.text == "" {
-				bad(name, template, "Choose one of "+strings.Join(fields, ", ")+".", "The directory has no field %q.", p.field)
-			}
+	parts, err := split(r.Pattern)
+	switch n := strings.Count(r.Pattern, NameField); {
+	case r.Pattern == "":
+	case err != nil:
+		bad("pattern", r.Pattern, "Write a field as {department}.", "In the pattern %s.", err)
+	case n != 1:
+		bad("pattern", r.Pattern, "Write "+NameField+" once, where the name stands that somebody types.", "The pattern has %s %d times.", NameField, n)
+	case len([]rune(r.Pattern)) > MaxPattern:
+		bad("pattern", r.Pattern, "Shorten it.", "The pattern has %d characters; %d is the most.", len([]rune(r.Pattern)), MaxPattern)
+	case strings.ContainsFunc(r.Pattern, unicode.IsControl):
+		bad("pattern", r.Pattern, "Take it out.", "The pattern has a line break or another control character in it.")
+	}
+	for _, p := range parts {
+		if p.field != "" && "{"+p.field+"}" != NameField && !slices.Contains(fields, p.field) || p.field == "" && p.text == "" {
+			bad("pattern", r.Pattern, "Choose one of "+strings.Join(fields, ", ")+".", "The directory has no field %q.", p.field)
 		}
 	}
 	for _, l := range []struct {
@@ -117,20 +130,20 @@ func (r Rules) Check(fields []string) []*fault.Fault {
 // Apply says what the rules make of a name that somebody types, and of the local
 // part of its address where that was typed too; "" where it follows from the name.
 func (r Rules) Apply(name, local string, by Creator) Result {
-	out := Result{Name: strings.TrimSpace(name)}
+	out := Result{Name: norm.NFC.String(strings.TrimSpace(name))}
 	faults := r.broken(out.Name, local)
 	if by.Exempt {
 		for _, f := range faults {
 			out.Notes = append(out.Notes, f.Says+" You are an administrator, so that does not bind you.")
 		}
-		if r.Prefix != "" || r.Suffix != "" {
-			out.Notes = append(out.Notes, "The names of administrators get no "+both(r.Prefix, r.Suffix)+".")
+		if r.Pattern != "" && r.Pattern != NameField {
+			out.Notes = append(out.Notes, "The names of administrators are as they type them: the pattern "+r.Pattern+" does not bind you.")
 		}
 		return out
 	}
 	out.Faults = faults
-	out.Prefix = r.fill("prefix", r.Prefix, by.Fields, &out)
-	out.Suffix = r.fill("suffix", r.Suffix, by.Fields, &out)
+	before, after := r.ends()
+	out.Prefix, out.Suffix = fill(before, by.Fields, true, &out), fill(after, by.Fields, false, &out)
 	if out.Name == "" {
 		return out
 	}
@@ -148,19 +161,12 @@ func (r Rules) Apply(name, local string, by Creator) Result {
 // space around them.
 func bare(s string) string { return strings.TrimSpace(mailaddr.Skeleton(s)) }
 
-func both(prefix, suffix string) string {
-	switch {
-	case suffix == "":
-		return "prefix"
-	case prefix == "":
-		return "suffix"
-	}
-	return "prefix or suffix"
-}
-
-func (r Rules) fill(name, template string, fields map[string]string, out *Result) string {
+// fill puts the fields of a creator into a template. A field that is empty falls away with the
+// brackets around it and what joins it to others. front says that the name follows.
+func fill(template string, fields map[string]string, front bool, out *Result) string {
 	parts, _ := split(template) // checked when the rules were set
 	var b strings.Builder
+	missing := false
 	for _, p := range parts {
 		if p.field == "" {
 			b.WriteString(p.text)
@@ -168,12 +174,55 @@ func (r Rules) fill(name, template string, fields map[string]string, out *Result
 		}
 		v := strings.TrimSpace(fields[p.field])
 		if v == "" {
-			out.Notes = append(out.Notes, fmt.Sprintf("The %s falls away: the directory has no %s for the creator.", name, p.field))
-			return ""
+			missing = true
+			b.WriteRune(gap)
+			out.Notes = append(out.Notes, fmt.Sprintf("{%s} falls away: the directory has no %s for the creator.", p.field, p.field))
 		}
 		b.WriteString(v)
 	}
-	return b.String()
+	if !missing {
+		return b.String()
+	}
+	return closed(b.String(), !front, front)
+}
+
+// gap stands for a field that is empty.
+const gap = '\x00'
+
+var (
+	emptyBrackets = regexp.MustCompile(`[(\[<«][^\pL\pN]*\x00[^\pL\pN]*[)\]>»]`)
+	joinedGap     = regexp.MustCompile(`([(\[<«]?)([\s,;:/|·–—-]*)\x00([\s,;:/|·–—\x00-]*)([)\]>»]?)`)
+)
+
+// closed takes gaps out of a text, with empty brackets around them and with what joins them to
+// the rest. before and after say whether something stands on either side of the text.
+func closed(text string, before, after bool) string {
+	for {
+		next := emptyBrackets.ReplaceAllString(text, string(gap))
+		if next == text {
+			break
+		}
+		text = next
+	}
+	var b strings.Builder
+	for {
+		m := joinedGap.FindStringSubmatchIndex(text)
+		if m == nil {
+			return b.String() + text
+		}
+		group := func(i int) string { return text[m[2*i]:m[2*i+1]] }
+		b.WriteString(text[:m[0]])
+		left, right := b.Len() > 0 || before, m[1] < len(text) || after
+		switch {
+		case group(1) != "" || group(4) != "":
+			b.WriteString(group(1) + group(4))
+		case left && right && strings.TrimSpace(group(2)) != "":
+			b.WriteString(group(2))
+		case left && right:
+			b.WriteString(strings.ReplaceAll(group(3), string(gap), ""))
+		}
+		text = text[m[1]:]
+	}
 }
 
 // Local returns the local part for a final address, of one that was typed: with the
@@ -195,18 +244,57 @@ func (r Result) Local(local string) string {
 	return local
 }
 
-// Broken returns the rules that a name and a local part break as they stand,
-// whoever made them: reserved words and beginnings, and templates that do not fit
-// whatever their fields hold.
-func (r Rules) Broken(name, local string) []*fault.Fault {
+// Broken returns the rules that a name and a local part break as they stand, whoever made
+// them: reserved words and beginnings, and the pattern, where its fixed words are missing or
+// where what stands for a field is no value of it. has reports whether anybody has a value in a
+// field; values are compared without regard to look-alikes.
+func (r Rules) Broken(name, local string, has func(field, value string) bool) []*fault.Fault {
 	out := r.broken(name, local)
-	if r.Prefix != "" && !fits(r.Prefix, name, true) {
-		out = append(out, &fault.Fault{Field: "prefix", Says: fmt.Sprintf("The name does not begin with %q.", r.Prefix), Mend: "Rename the group."})
+	if r.Pattern == "" {
+		return out
 	}
-	if r.Suffix != "" && !fits(r.Suffix, name, false) {
-		out = append(out, &fault.Fault{Field: "suffix", Says: fmt.Sprintf("The name does not end with %q.", r.Suffix), Mend: "Rename the group."})
+	before, after := r.ends()
+	first, _ := split(before)
+	last, _ := split(after)
+	slices.Reverse(last)
+	left := []string{strings.TrimSpace(mailaddr.Skeleton(name))}
+	left = trimmed(last, trimmed(first, left, true, has), false, has)
+	if !slices.ContainsFunc(left, func(rest string) bool { return strings.TrimSpace(rest) != "" }) {
+		out = append(out, &fault.Fault{Field: "pattern", Says: fmt.Sprintf("The name is not as %s has it.", r.Pattern), Mend: "Rename the group."})
 	}
 	return out
+}
+
+// trimmed returns what can be left of texts once parts of a pattern are taken off their
+// beginning, or their end, where the parts stand in reverse.
+func trimmed(parts []part, texts []string, front bool, has func(field, value string) bool) []string {
+	for _, p := range parts {
+		left := map[string]bool{}
+		for _, text := range texts {
+			if p.field == "" {
+				fixed := mailaddr.Skeleton(p.text)
+				rest, ok := strings.CutPrefix(text, strings.TrimLeft(fixed, " "))
+				if !front {
+					rest, ok = strings.CutSuffix(text, strings.TrimRight(fixed, " "))
+				}
+				if ok {
+					left[rest] = true
+				}
+				continue
+			}
+			for i := range text { // every beginning, or end, that is a value of the field
+				value, rest := text[:i], text[i:]
+				if !front {
+					rest, value = text[:i], text[i:]
+				}
+				if value = strings.TrimSpace(value); value != "" && has(p.field, value) {
+					left[rest] = true
+				}
+			}
+		}
+		texts = slices.Collect(maps.Keys(left))
+	}
+	return texts
 }
 
 // OfAddress returns the faults of the local part of an address by itself: of an alias, or of
@@ -284,42 +372,6 @@ func unspaced(w string) bool {
 		}
 	}
 	return true
-}
-
-// fits reports whether a name begins, or ends, as a template has it, whatever stands
-// for its fields.
-func fits(template, name string, before bool) bool {
-	parts, _ := split(template)
-	rest := mailaddr.Skeleton(name)
-	if !before {
-		slices.Reverse(parts)
-	}
-	open := false // a field goes before what comes next
-	for _, p := range parts {
-		if p.field != "" {
-			open = true
-			continue
-		}
-		text := mailaddr.Skeleton(p.text)
-		at := strings.Index(rest, text)
-		if !before {
-			at = strings.LastIndex(rest, text)
-		}
-		switch {
-		case at < 0:
-			return false
-		case before && (open && at == 0 || !open && at != 0):
-			return false
-		case before:
-			rest = rest[at+len(text):]
-		case open && at+len(text) == len(rest) || !open && at+len(text) != len(rest):
-			return false
-		default:
-			rest = rest[:at]
-		}
-		open = false
-	}
-	return !open || strings.TrimSpace(rest) != ""
 }
 
 // Unseen returns the first character of a name that is there but not seen, or that turns the

@@ -6,7 +6,7 @@ import (
 )
 
 var (
-	rules = Rules{Suffix: " ({locality})", Words: []string{"payroll", "works council", "Директор", "社長"}, Beginnings: []string{"all", "Merrow Line"}}
+	rules = Rules{Pattern: "{name} ({locality})", Words: []string{"payroll", "works council", "Директор", "社長"}, Beginnings: []string{"all", "Merrow Line"}}
 	tove  = Creator{Fields: map[string]string{"locality": "Gannet Quay", "department": "Dispatch"}}
 )
 
@@ -58,31 +58,59 @@ func TestApply(t *testing.T) {
 
 func TestExempt(t *testing.T) {
 	r := rules.Apply("Payroll", "", Creator{Exempt: true})
-	if r.Name != "Payroll" || r.Faults != nil || len(r.Notes) != 2 || !strings.Contains(r.Notes[0], "does not bind you") || !strings.Contains(r.Notes[1], "no suffix") {
+	if r.Name != "Payroll" || r.Faults != nil || len(r.Notes) != 2 || !strings.Contains(r.Notes[0], "does not bind you") || !strings.Contains(r.Notes[1], "does not bind you") {
 		t.Errorf("%+v", r)
 	}
 }
 
-func TestFieldMissing(t *testing.T) {
-	r := Rules{Prefix: "{department}: ", Suffix: " ({locality})"}.Apply("Keys", "", Creator{Fields: map[string]string{"department": "Deck"}})
-	if r.Name != "Deck: Keys" || len(r.Notes) != 1 || !strings.Contains(r.Notes[0], "no locality") || r.Local("k") != "deck-k" {
+func TestAFieldThatIsEmptyFallsAway(t *testing.T) {
+	deck := Creator{Fields: map[string]string{"department": "Deck"}}
+	for _, c := range []struct{ pattern, want string }{
+		{"{department}: {name} ({locality})", "Deck: Keys"},
+		{"{name} ({locality})", "Keys"},
+		{"{name} ({department}, {locality})", "Keys (Deck)"},
+		{"{name} ({locality}, {department})", "Keys (Deck)"},
+		{"{name} ({locality} / {region})", "Keys"},
+		{"{locality} – {name}", "Keys"},
+		{"[{locality}] {name}", "Keys"},
+		{"{department} {locality} {name}", "Deck Keys"},
+		{"{name}, {locality}, {department}", "Keys, Deck"},
+		{"{name} of {locality}", "Keys of"},
+		{"{name} (ML {locality})", "Keys (ML)"},
+	} {
+		r := Rules{Pattern: c.pattern}.Apply("Keys", "", deck)
+		if r.Name != c.want || len(r.Notes) == 0 || !strings.Contains(r.Notes[0], "falls away") {
+			t.Errorf("%s: %q, %q; want %q", c.pattern, r.Name, r.Notes, c.want)
+		}
+	}
+	if r := (Rules{Pattern: "{department}: {name}"}).Apply("Keys", "k", deck); r.Local("k") != "deck-k" {
 		t.Errorf("%+v", r)
 	}
 }
 
 func TestBroken(t *testing.T) {
-	r := Rules{Prefix: "{department}: ", Suffix: " ({locality})", Words: []string{"payroll"}}
+	r := Rules{Pattern: "{department}: {name} ({locality})", Words: []string{"payroll"}}
+	has := func(field, value string) bool {
+		return map[string]bool{"department deck": true, "department deck crew": true, "locality gannet quay": true, "locality north": true}[field+" "+strings.ToLower(value)]
+	}
 	for name, want := range map[string]string{
-		"Deck: Keys (Gannet Quay)":  "",
-		"Keys (Gannet Quay)":        "prefix",
-		"Deck: Keys":                "suffix",
-		"Deck: Payroll (North)":     "word",
-		": Keys (North)":            "prefix",
-		"Deck: Keys ()":             "suffix",
-		"Deck: Keys (North) and so": "suffix",
+		"Deck: Keys (Gannet Quay)":   "",
+		"deck: keys (gannet quay)":   "",
+		"Deck Crew: Keys (North)":    "",
+		"Keys (Gannet Quay)":         "pattern",
+		"Deck: Keys":                 "pattern",
+		"Deck: Payroll (North)":      "word",
+		": Keys (North)":             "pattern",
+		"Deck: Keys ()":              "pattern",
+		"Deck:  (North)":             "pattern",
+		"Deck: Keys (North) and so":  "pattern",
+		"Dock: Keys (North)":         "pattern", // nobody is in it
+		"Deck: Keys (North Pole)":    "pattern",
+		"Deck: Keys (South) (North)": "",
+		"Engine: Deck: Keys (North)": "pattern",
 	} {
 		var got []string
-		for _, f := range r.Broken(name, "x") {
+		for _, f := range r.Broken(name, "x", has) {
 			got = append(got, f.Field)
 		}
 		if strings.Join(got, " ") != want {
@@ -93,7 +121,7 @@ func TestBroken(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	fields := []string{"department", "locality"}
-	if bad := (Rules{Prefix: "{department} ", Suffix: "x", Words: []string{"a"}}).Check(fields); bad != nil {
+	if bad := (Rules{Pattern: "{department} {name}x", Words: []string{"a"}}).Check(fields); bad != nil {
 		t.Errorf("%v", bad)
 	}
 	for _, c := range []struct {
@@ -101,12 +129,14 @@ func TestCheck(t *testing.T) {
 		field string
 		says  string
 	}{
-		{Rules{Prefix: "{shoe} "}, "prefix", `no field "shoe"`},
-		{Rules{Prefix: "{department"}, "prefix", "a { has no }"},
-		{Rules{Suffix: "department}"}, "suffix", "without its {"},
-		{Rules{Suffix: "{}"}, "suffix", "no field"},
-		{Rules{Suffix: strings.Repeat("x", 61)}, "suffix", "60 is the most"},
-		{Rules{Suffix: "a\nb"}, "suffix", "line break"},
+		{Rules{Pattern: "{shoe} {name}"}, "pattern", `no field "shoe"`},
+		{Rules{Pattern: "{name} {department"}, "pattern", "a { has no }"},
+		{Rules{Pattern: "{name} department}"}, "pattern", "without its {"},
+		{Rules{Pattern: "{name} {}"}, "pattern", "no field"},
+		{Rules{Pattern: "{department}"}, "pattern", "{name} 0 times"},
+		{Rules{Pattern: "{name} {name}"}, "pattern", "{name} 2 times"},
+		{Rules{Pattern: "{name}" + strings.Repeat("x", 121)}, "pattern", "120 is the most"},
+		{Rules{Pattern: "{name}a\nb"}, "pattern", "line break"},
 		{Rules{Words: []string{"--"}}, "words", "no letter"},
 		{Rules{Words: make([]string, 501)}, "words", ""},
 		{Rules{Beginnings: []string{strings.Repeat("x", 61)}}, "beginnings", "60 is the most"},
@@ -118,11 +148,12 @@ func TestCheck(t *testing.T) {
 }
 
 func FuzzApply(f *testing.F) {
-	f.Add("Lost Keys", "keys", "{department}: ", "payroll")
+	f.Add("Lost Keys", "keys", "{department}: {name}", "payroll")
+	f.Add("Lost", "", "{name} ({region}, {department})", "payroll")
 	f.Add("ＰＡＹ", "", "}{", "社長")
 	f.Fuzz(func(t *testing.T, name, local, template, word string) {
-		r := Rules{Prefix: template, Suffix: template, Words: []string{word}, Beginnings: []string{word}}
-		if r.Check([]string{"department"}) != nil {
+		r := Rules{Pattern: template, Words: []string{word}, Beginnings: []string{word}}
+		if r.Check([]string{"department", "region"}) != nil {
 			return
 		}
 		out := r.Apply(name, local, tove)
@@ -132,7 +163,7 @@ func FuzzApply(f *testing.F) {
 		if len(r.Apply(word, "", tove).Faults) == 0 {
 			t.Errorf("the reserved word %q itself is taken", word)
 		}
-		r.Broken(name, local)
+		r.Broken(name, local, func(string, string) bool { return len(name)%2 == 0 })
 	})
 }
 

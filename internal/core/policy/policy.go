@@ -161,7 +161,7 @@ func Names() []string {
 }
 
 // parse reads a value of s by its name.
-func (s Setting) parse(value string) (Value, error) {
+func (s Setting) Parse(value string) (Value, error) {
 	var names []string
 	for _, c := range table[s].choices {
 		if c.name == value {
@@ -191,7 +191,7 @@ func (p *Policy) Set(name, value string) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.parse(value)
+	v, err := s.Parse(value)
 	if err == nil {
 		p[s] = v
 	}
@@ -321,7 +321,7 @@ func Decode(stored string) (Policy, error) {
 		if err != nil {
 			continue
 		}
-		if p[s], err = s.parse(value); err != nil {
+		if p[s], err = s.Parse(value); err != nil {
 			return p, err
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf16"
@@ -31,6 +32,7 @@ type Entry struct {
 	Address string            // not checked; "" where only a name was given
 	Role    string            // not checked; "" where none was given
 	Fields  map[string]string // of a table: what stands in the other known columns
+	Wrong   string            // why it can't be read; "" for one that was
 }
 
 // List is a list that was read.
@@ -41,6 +43,8 @@ type List struct {
 	Headings  []string
 	Columns   []string // of a table: what each heading stands for, "" for an unknown one
 	Entries   []Entry
+
+	own []string // further fields that columns can stand for
 }
 
 // What a column may stand for beside the fields of the directory.
@@ -77,6 +81,16 @@ func Column(heading string) string {
 	}, strings.ToLower(strings.TrimSpace(heading)))]
 }
 
+// column is Column with the further fields of a list.
+func (l *List) column(heading string) string {
+	for _, name := range l.own {
+		if strings.EqualFold(name, strings.TrimSpace(heading)) {
+			return name
+		}
+	}
+	return Column(heading)
+}
+
 // Columns returns everything that a column may stand for.
 func Columns() []string {
 	out := []string{}
@@ -95,18 +109,34 @@ func wrong(line int, format string, args ...any) error {
 }
 
 // Read reads a list. mapping says what headings stand for, by heading, and goes
-// before what Column knows; it may be nil. The error is an *[fault.Fault].
-func Read(b []byte, mapping map[string]string) (List, error) {
-	var l List
+// before what Column knows; it may be nil. own are further fields that columns can stand for, under
+// their names. The error is an *[fault.Fault].
+func Read(b []byte, mapping map[string]string, own ...string) (List, error) {
+	l := List{own: own}
 	text, err := l.decode(b)
 	if err != nil {
 		return l, err
 	}
-	if l.Delimiter = delimiter(text, mapping); l.Delimiter != 0 {
+	text = plain(text)
+	skipped := 0
+	if line, rest, _ := strings.Cut(text, "\n"); len(line) == len("sep=;") && strings.EqualFold(line[:4], "sep=") { // what a spreadsheet program is told
+		text, skipped = rest, 1
+		l.Delimiter = rune(line[4])
+	}
+	if l.Delimiter == 0 || l.Delimiter > 0x7f {
+		l.Delimiter = l.delimiter(text, mapping)
+	}
+	if l.Delimiter == 0 {
+		l.Delimiter = unheaded(text)
+	}
+	if l.Delimiter != 0 {
 		l.Table = true
-		err = l.table(text, mapping)
+		err = l.table(text, skipped, mapping)
 	} else {
 		l.paste(text)
+	}
+	if err == nil && len(mapping) > 0 {
+		err = l.mapped(mapping)
 	}
 	if err == nil && len(l.Entries) > MaxLines {
 		err = wrong(0, "The list has %d entries; %d is the most. Split it.", len(l.Entries), MaxLines)
@@ -161,7 +191,7 @@ func (l *List) decode(b []byte) (string, error) {
 
 // delimiter returns what separates the columns of a table, 0 for no table: what
 // makes the most known headings of the first line.
-func delimiter(text string, mapping map[string]string) rune {
+func (l *List) delimiter(text string, mapping map[string]string) rune {
 	line := firstLine(text)
 	best, most := rune(0), 0
 	for _, d := range []rune{',', ';', '\t', '|'} {
@@ -173,7 +203,7 @@ func delimiter(text string, mapping map[string]string) rune {
 		}
 		known := 0
 		for _, h := range record {
-			if Column(h) != "" || mapping[strings.TrimSpace(h)] != "" {
+			if stands, given := mappedTo(h, mapping); given && stands != "" || l.column(h) != "" {
 				known++
 			}
 		}
@@ -185,39 +215,153 @@ func delimiter(text string, mapping map[string]string) rune {
 }
 
 func firstLine(text string) string {
-	line, _, _ := strings.Cut(strings.TrimLeft(text, "\r\n"), "\n")
-	return strings.TrimRight(line, "\r")
+	line, _, _ := strings.Cut(strings.TrimLeft(text, "\n"), "\n")
+	return line
 }
 
-func (l *List) table(text string, mapping map[string]string) error {
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma, r.FieldsPerRecord = l.Delimiter, -1
+// unheaded returns what separates the columns of a table none of whose headings is known, but
+// one of whose columns holds addresses: 0 for no such table.
+func unheaded(text string) rune {
+	head := firstLine(text)
+	if strings.ContainsRune(head, '@') {
+		return 0
+	}
+	for _, d := range []rune{';', '\t', '|', ','} {
+		r := csv.NewReader(strings.NewReader(text))
+		r.Comma, r.LazyQuotes, r.FieldsPerRecord = d, true, -1
+		headings, err := r.Read()
+		if err != nil || len(headings) < 2 || slices.Contains(headings, "") {
+			continue
+		}
+		if at, _ := addressColumn(r, len(headings)); at >= 0 {
+			return d
+		}
+	}
+	return 0
+}
+
+// addressColumn returns the column of a table that holds an address in every line, -1 for
+// none: the first.
+func addressColumn(r *csv.Reader, columns int) (column, lines int) {
+	holds := make([]int, columns)
 	for {
 		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
 		if err != nil {
-			var p *csv.ParseError
-			if errors.As(err, &p) {
-				return wrong(p.Line, "A quoted field does not end, or has a bare quote in it. Write a quote within quotes twice (RFC 4180).")
-			}
-			return wrong(0, "%s", err)
+			break
 		}
-		line, _ := r.FieldPos(0)
+		if !slices.ContainsFunc(record, func(s string) bool { return strings.TrimSpace(s) != "" }) {
+			continue
+		}
+		if len(record) > columns {
+			return -1, 0
+		}
+		lines++
+		for i, v := range record {
+			if _, address, ok := bracketed(v); isAddress(v) || ok && isAddress(address) {
+				holds[i]++
+			}
+		}
+	}
+	return slices.IndexFunc(holds, func(n int) bool { return n > 0 && n == lines }), lines
+}
+
+func isAddress(s string) bool {
+	at := strings.LastIndexByte(strings.TrimSpace(s), '@')
+	return at > 0 && at < len(s)-1 && !strings.ContainsAny(strings.TrimSpace(s), " \t")
+}
+
+// mappedTo returns what a mapping says that a heading stands for, and whether it says so.
+func mappedTo(heading string, mapping map[string]string) (stands string, given bool) {
+	for h, stands := range mapping {
+		if strings.EqualFold(strings.TrimSpace(h), strings.TrimSpace(heading)) {
+			return stands, true
+		}
+	}
+	return "", false
+}
+
+// mapped checks that what a mapping says is about headings that there are, and of things that
+// there are.
+func (l *List) mapped(mapping map[string]string) error {
+	for _, h := range slices.Sorted(maps.Keys(mapping)) {
+		switch {
+		case !slices.ContainsFunc(l.Headings, func(x string) bool { return strings.EqualFold(x, strings.TrimSpace(h)) }):
+			if !l.Table {
+				return wrong(0, "The list has no headings, so none of them can be %q.", h)
+			}
+			return wrong(1, "There is no heading %q: there are %s.", h, strings.Join(l.Headings, ", "))
+		case mapping[h] != "" && !slices.Contains(Columns(), mapping[h]) && !slices.Contains(l.own, mapping[h]):
+			return wrong(1, "The heading %s can't stand for %q: choose %s.", h, mapping[h], strings.Join(append(Columns(), l.own...), ", "))
+		}
+	}
+	return nil
+}
+
+func (l *List) table(text string, skipped int, mapping map[string]string) error {
+	read := func(lazy bool) ([][]string, []int, error) {
+		r := csv.NewReader(strings.NewReader(text))
+		r.Comma, r.FieldsPerRecord, r.LazyQuotes = l.Delimiter, -1, lazy
+		var records [][]string
+		var lines []int
+		for {
+			record, err := r.Read()
+			if errors.Is(err, io.EOF) {
+				return records, lines, nil
+			}
+			if err != nil {
+				return records, lines, err
+			}
+			line, _ := r.FieldPos(0)
+			records, lines = append(records, record), append(lines, line+skipped)
+		}
+	}
+	records, lines, err := read(false)
+	if errors.Is(err, csv.ErrBareQuote) { // a quote within a field, such as the nickname of somebody
+		if records, lines, err = read(true); err == nil && slices.ContainsFunc(records[len(records)-1], func(f string) bool { return strings.Contains(f, "\n") }) {
+			return wrong(lines[len(lines)-1], "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
+		}
+	}
+	if err != nil {
+		var p *csv.ParseError
+		if errors.As(err, &p) {
+			return wrong(p.Line+skipped, "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
+		}
+		return wrong(0, "%s", err)
+	}
+	for i, record := range records {
+		line := lines[i]
 		if l.Headings == nil {
 			if err := l.head(record, mapping); err != nil {
 				return err
 			}
+			if !slices.Contains(l.Columns, Address) && !slices.Contains(l.Columns, Name) {
+				l.guess(text)
+			}
 			continue
+		}
+		for len(record) > len(l.Headings) && strings.TrimSpace(record[len(record)-1]) == "" {
+			record = record[:len(record)-1]
 		}
 		if !slices.ContainsFunc(record, func(s string) bool { return strings.TrimSpace(s) != "" }) {
 			continue
 		}
 		if len(record) > len(l.Headings) {
-			return wrong(line, "It has %d fields, but there are %d headings. Put quotes around a field with a %s in it.", len(record), len(l.Headings), separator(l.Delimiter))
+			l.Entries = append(l.Entries, Entry{Line: line, Given: strings.Join(record, string(l.Delimiter)), Fields: map[string]string{},
+				Wrong: fmt.Sprintf("It has %d fields, but there are %d headings. Put quotes around a field with a %s in it.", len(record), len(l.Headings), separator(l.Delimiter))})
+			continue
 		}
 		l.Entries = append(l.Entries, l.entry(line, record))
+	}
+	return nil
+}
+
+// guess takes the first column that holds an address in every line for that of the addresses.
+func (l *List) guess(text string) {
+	r := csv.NewReader(strings.NewReader(text))
+	r.Comma, r.LazyQuotes, r.FieldsPerRecord = l.Delimiter, true, -1
+	_, _ = r.Read()
+	if at, _ := addressColumn(r, len(l.Headings)); at >= 0 {
+		l.Columns[at] = Address
 	}
 }
 
@@ -229,9 +373,9 @@ func (l *List) head(record []string, mapping map[string]string) error {
 	seen := map[string]string{}
 	for _, h := range record {
 		h = strings.TrimSpace(h)
-		stands, given := mapping[h]
+		stands, given := mappedTo(h, mapping)
 		if !given {
-			stands = Column(h)
+			stands = l.column(h)
 		}
 		if stands != "" && seen[stands] != "" {
 			if given {
@@ -270,121 +414,11 @@ func (l *List) entry(line int, record []string) Entry {
 		if e.Address = address; e.Name == "" {
 			e.Name = name
 		}
+	} else {
+		e.Address = clean(e.Address)
 	}
 	if e.Given = e.Address; e.Given == "" {
 		e.Given = e.Name
 	}
 	return e
-}
-
-// paste reads text that is no table.
-func (l *List) paste(text string) {
-	n := 0
-	for line := range strings.Lines(text) {
-		n++
-		var before string // an entry without an address, which may be the family name of the next
-		for _, c := range chunks(strings.TrimSpace(line)) {
-			name, address, ok := bracketed(c)
-			switch {
-			case ok && before != "" && name != "" && !strings.ContainsRune(name, ' '):
-				l.add(n, before+", "+c, strings.TrimSpace(name+" "+before), address)
-				before = ""
-			case ok:
-				l.name(n, &before)
-				l.add(n, c, name, address)
-			case strings.Contains(c, "@"):
-				l.name(n, &before)
-				for _, word := range strings.FieldsFunc(c, func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
-					l.add(n, word, "", strings.TrimPrefix(word, "mailto:"))
-				}
-			default:
-				l.name(n, &before)
-				before = c
-			}
-		}
-		l.name(n, &before)
-	}
-}
-
-func (l *List) add(line int, given, name, address string) {
-	l.Entries = append(l.Entries, Entry{Line: line, Given: given, Name: name, Address: address})
-}
-
-func (l *List) name(line int, before *string) {
-	if *before != "" {
-		l.add(line, *before, *before, "")
-	}
-	*before = ""
-}
-
-// bracketed reads a name with an address in angle brackets.
-func bracketed(s string) (name, address string, ok bool) {
-	open, end := strings.LastIndexByte(s, '<'), strings.LastIndexByte(s, '>')
-	if open < 0 || end < open {
-		return "", "", false
-	}
-	name = strings.TrimSpace(s[:open])
-	if len(name) > 1 && name[0] == '"' && name[len(name)-1] == '"' {
-		name = strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(name[1 : len(name)-1])
-	}
-	return strings.Trim(name, " '"), strings.TrimPrefix(strings.TrimSpace(s[open+1:end]), "mailto:"), true
-}
-
-// chunks splits a line at semicolons or, where there are none, at commas and tabs,
-// but not within quotes or angle brackets. What stands between two semicolons and
-// holds several addresses is split at its commas too, and what follows an address in
-// brackets is a chunk of its own.
-func chunks(line string) []string {
-	parts := cut(line, ";")
-	if len(parts) == 1 {
-		parts = cut(line, ",\t")
-	}
-	var out []string
-	for _, p := range parts {
-		if strings.Count(p, "@") <= 1 {
-			out = append(out, p)
-			continue
-		}
-		for _, c := range cut(p, ",\t") {
-			for {
-				end := strings.IndexByte(c, '>')
-				if end < 0 || strings.TrimSpace(c[end+1:]) == "" || strings.Count(c[:end], `"`)%2 != 0 {
-					break
-				}
-				out = append(out, c[:end+1])
-				c = strings.TrimSpace(c[end+1:])
-			}
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-func cut(line, at string) []string {
-	var out []string
-	from, quoted, angled := 0, false, false
-	take := func(to int) {
-		if c := strings.TrimSpace(line[from:to]); c != "" {
-			out = append(out, c)
-		}
-		from = to + 1
-	}
-	for i := 0; i < len(line); i++ {
-		switch c := line[i]; {
-		case c == '\\' && quoted:
-			i++
-		case c == '"':
-			quoted = !quoted
-		case c == '<' && !quoted:
-			angled = true
-		case c == '>' && !quoted:
-			angled = false
-		case strings.IndexByte(at, c) >= 0 && !quoted && !angled:
-			take(i)
-		}
-	}
-	if from < len(line) {
-		take(len(line))
-	}
-	return out
 }

@@ -38,7 +38,33 @@ func TestPaste(t *testing.T) {
 		{`"Tove \"T;\" Alder" <tove@b.example>; x@y.example`, []string{`1 Tove "T;" Alder <tove@b.example> `, "1  <x@y.example> "}},
 		{"Tove Alder\nOda Fenn", []string{"1 Tove Alder <> ", "2 Oda Fenn <> "}},
 		{"<mailto:a@b.example>, mailto:c@d.example", []string{"1  <a@b.example> ", "1  <c@d.example> "}},
-		{"not an address@", []string{"1  <not> ", "1  <an> ", "1  <address@> "}},
+		{"not an address@", []string{"1 not an <address@> "}},
+		// line ends of every kind
+		{"a@b.example\rc@d.example\re@f.example", []string{"1  <a@b.example> ", "2  <c@d.example> ", "3  <e@f.example> "}},
+		{"a@b.example\r\nc@d.example\u2028e@f.example\u2029g@h.example", []string{"1  <a@b.example> ", "2  <c@d.example> ", "3  <e@f.example> ", "4  <g@h.example> "}},
+		// links
+		{"mailto:a@b.example?subject=Hi%20there, MAILTO:c@d.example\nMailto:e%40f.example", []string{"1  <a@b.example> ", "1  <c@d.example> ", "2  <e@f.example> "}},
+		{"<MAILTO:a@b.example?cc=x>", []string{"1  <a@b.example> "}},
+		// groups of addresses, and fields that were copied whole
+		{"Night shift: a@b.example, Tove <c@d.example>, e@f.example;", []string{"1  <a@b.example> ", "1 Tove <c@d.example> ", "1  <e@f.example> "}},
+		{"Deck: a@b.example; Engine: c@d.example;", []string{"1  <a@b.example> ", "1  <c@d.example> "}},
+		{"undisclosed-recipients:;", nil},
+		{"To: Tove Alder\r\n <tove@b.example>, oda@b.example,\r\n\tpetra@b.example\r\nCc: x@y.example", []string{"1 Tove Alder <tove@b.example> ", "1  <oda@b.example> ", "1  <petra@b.example> ", "4  <x@y.example> "}},
+		// what stands around addresses
+		{"Write to a@b.example.", []string{"1 Write to <a@b.example> "}},
+		{"'a@b.example', “c@d.example”, [e@f.example], (g@h.example), i@j.example>, <k@l.example", []string{"1  <a@b.example> ", "1  <c@d.example> ", "1  <e@f.example> ", "1  <g@h.example> ", "1  <i@j.example> ", "1  <k@l.example> "}},
+		{"a@b.example (Tove Alder), c@d.example", []string{"1 Tove Alder <a@b.example> ", "1  <c@d.example> "}},
+		{"a\u200b@b.exam\u00adple，c＠d.example；e@f．example", []string{"1  <a@b.example> ", "1  <c@d.example> ", "1  <e@f.example> "}},
+		{"\u202aa@b.example\u202c\u00a0\ufeff", []string{"1  <a@b.example> "}},
+		// names beside addresses
+		{"Tove Alder tove@b.example", []string{"1 Tove Alder <tove@b.example> "}},
+		{"tove@b.example Tove Alder", []string{"1 Tove Alder <tove@b.example> "}},
+		{"Tove tove@b.example Oda oda@b.example", []string{"1 Tove <tove@b.example> ", "1 Oda <oda@b.example> "}},
+		{"pilot@port.example\tAnna Pilot", []string{"1 Anna Pilot <pilot@port.example> "}},
+		{"Anna Pilot\tpilot@port.example\t+49 1", []string{"1 Anna Pilot <pilot@port.example> "}},
+		{`"odd name"@b.example, "a,b"@c.example`, []string{`1  <"odd name"@b.example> `, `1  <"a,b"@c.example> `}},
+		// nothing but separators
+		{",,;; ,\t;\n <> ; . ;", nil},
 	} {
 		l, err := Read([]byte(c.text), nil)
 		if got := flat(l); err != nil || l.Table || !slices.Equal(got, c.want) {
@@ -61,6 +87,14 @@ func TestTable(t *testing.T) {
 		{"quotes and lines within them", "name,address\n\"Alder, \"\"T\"\"\nTove\",tove@b.example\nx,y@z.example\n", ',', []string{"2 Alder, \"T\"\nTove <tove@b.example> ", "4 x <y@z.example> "}},
 		{"a name in the address", "mail\nTove Alder <tove@b.example>\n", ',', []string{"2 Tove Alder <tove@b.example> "}},
 		{"short lines and empty ones", "address,name,role\na@b.example\n,,\n,Oda Fenn,\n", ',', []string{"2  <a@b.example> ", "4 Oda Fenn <> "}},
+		{"a comma too many", "name,address,\nTove,tove@b.example,\nOda,oda@b.example,,,\n", ',', []string{"2 Tove <tove@b.example> ", "3 Oda <oda@b.example> "}},
+		{"a comma too many, without a heading", "name,address\nTove,tove@b.example,\nOda,oda@b.example,\n", ',', []string{"2 Tove <tove@b.example> ", "3 Oda <oda@b.example> "}},
+		{"CR alone", "name;mail\rTove;tove@b.example\rOda;oda@b.example\r", ';', []string{"2 Tove <tove@b.example> ", "3 Oda <oda@b.example> "}},
+		{"a separator that is said", "sep=;\nname;mail\nTove;tove@b.example\n", ';', []string{"3 Tove <tove@b.example> "}},
+		{"a heading that is not known", "Kontakt;Telefon\na@b.example;1\nc@d.example;2\n", ';', []string{"2  <a@b.example> ", "3  <c@d.example> "}},
+		{"addresses under a heading that is not known", "Abteilung;Kontakt\nDeck;a@b.example\nDeck;<mailto:c@d.example>\n", ';', []string{"2  <a@b.example> ", "3  <c@d.example> "}},
+		{"a quote within a field", "name,address\nTove \"T\" Alder,tove@b.example\n", ',', []string{"2 Tove \"T\" Alder <tove@b.example> "}},
+		{"links and stops", "mail\nmailto:a@b.example?x=y\nc@d.example.\n", ',', []string{"2  <a@b.example> ", "3  <c@d.example> "}},
 		{"the same heading twice", "email,mail\na@b.example,c@d.example\n", ',', []string{"2  <a@b.example> "}},
 	} {
 		l, err := Read([]byte(c.text), nil)
@@ -74,6 +108,35 @@ func TestTable(t *testing.T) {
 	}
 	if l, err := Read([]byte("Kontakt\na@b.example\n"), map[string]string{"Kontakt": Address}); err != nil || !l.Table || l.Entries[0].Address != "a@b.example" {
 		t.Errorf("with a mapping alone: %+v, %v", l, err)
+	}
+}
+
+// A line that can't be read is listed, and the others are read.
+func TestLinesThatCannotBeRead(t *testing.T) {
+	l, err := Read([]byte("name,address\nAlder, Tove,t@b.example\nOda,oda@b.example\n"), nil)
+	if err != nil || len(l.Entries) != 2 || !strings.Contains(l.Entries[0].Wrong, "3 fields, but there are 2 headings") || l.Entries[0].Line != 2 || l.Entries[1].Wrong != "" || l.Entries[1].Address != "oda@b.example" {
+		t.Errorf("%+v, %v", l.Entries, err)
+	}
+}
+
+// What a mapping says has to be about the list, and of what there is.
+func TestMappings(t *testing.T) {
+	const text = "Kontakt;Telefon\nTove;tove@b.example\n"
+	if l, err := Read([]byte(text), map[string]string{" kontakt": Name, "TELEFON": Address}); err != nil || len(l.Entries) != 1 || l.Entries[0].Name != "Tove" || l.Entries[0].Address != "tove@b.example" {
+		t.Errorf("%+v, %v", l.Entries, err)
+	}
+	for _, c := range []struct {
+		text    string
+		mapping map[string]string
+		says    string
+	}{
+		{text, map[string]string{"Kontakt": Name, "Telefno": Address}, `no heading "Telefno": there are Kontakt, Telefon`},
+		{text, map[string]string{"Telefon": "adress"}, `can't stand for "adress": choose active, address`},
+		{"a@b.example", map[string]string{"Telefon": Address}, "no headings"},
+	} {
+		if _, err := Read([]byte(c.text), c.mapping); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%q by %v: %v", c.text, c.mapping, err)
+		}
 	}
 }
 
@@ -104,7 +167,7 @@ func TestEncodings(t *testing.T) {
 		{"\xff\xfea", "breaks off"},
 		{"a@b.example\nGr\x81\n", "Line 2"},
 		{"name,address\n\"Tove,t@b.example\n", "quoted field"},
-		{"name,address\nAlder, Tove,t@b.example\n", "3 fields, but there are 2 headings"},
+		{"name,address\na \"b\" c,x@y.example\n\"Tove,t@b.example\nc,d@e.example\n", "quoted field"},
 		{strings.Repeat("x", MaxBytes+1), "the most"},
 	} {
 		if _, err := Read([]byte(c.b), nil); err == nil || !strings.Contains(err.Error(), c.says) {
@@ -140,7 +203,7 @@ func FuzzRead(f *testing.F) {
 			for _, e := range l.Entries {
 				given += strings.Count(e.Given, "@")
 			}
-			if want := strings.Count(string(b), "@"); given != want {
+			if want := strings.Count(plain(string(b)), "@"); given != want {
 				t.Errorf("%d of %d addresses were read in %q: %+v", given, want, b, l.Entries)
 			}
 		}

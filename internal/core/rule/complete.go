@@ -14,9 +14,9 @@ type Expected struct {
 	Choices   []string
 }
 
-// Expect says what can be written at a place in a rule, which need not be whole.
+// Expect says what can be written at a place in an expression, which need not be whole.
 // Values are for the caller to offer; all else is in Choices.
-func Expect(text string, at int) Expected {
+func (s *Schema) Expect(text string, at int) Expected {
 	at = max(0, min(at, len(text)))
 	p := &parser{text: text[:at]}
 	var before []token
@@ -24,17 +24,17 @@ func Expect(text string, at int) Expected {
 	for {
 		if p.scan(p.next.to) != nil { // a text in quotes that has not ended
 			from := max(p.next.from, strings.LastIndexByte(text[:at], '"'))
-			return valueFor(before, depthIn[len(depthIn)-1], from, strings.TrimPrefix(text[from:at], `"`))
+			return s.valueFor(before, depthIn[len(depthIn)-1], from, strings.TrimPrefix(text[from:at], `"`))
 		}
 		t := p.next
 		if t.kind == 0 || t.kind == 'w' && t.to == at { // the end, or a word that is being written
-			return expect(before, depthIn[len(depthIn)-1], t)
+			return s.expect(before, depthIn[len(depthIn)-1], t)
 		}
 		switch t.kind {
 		case '[':
 			whole := ""
 			if n := len(before); n > 0 {
-				whole, _ = isComplex(before[n-1].text)
+				whole, _ = s.complex(before[n-1].text)
 			}
 			depthIn = append(depthIn, whole)
 		case ']':
@@ -69,12 +69,12 @@ func role(before []token) string {
 	return was
 }
 
-func expect(before []token, parent string, t token) Expected {
+func (s *Schema) expect(before []token, parent string, t token) Expected {
 	e := Expected{From: t.from, Begun: t.text}
 	switch role(before) {
 	case "start":
 		e.What = "attribute"
-		for _, a := range attributes {
+		for _, a := range s.attributes {
 			path := a.Path
 			if parent != "" {
 				whole, part, _ := strings.Cut(a.Path, ".")
@@ -87,11 +87,11 @@ func expect(before []token, parent string, t token) Expected {
 		}
 	case "attribute":
 		e.What, e.Choices = "operator", slices.Clone(operators)
-		if a := find(before[len(before)-1].text, parent); a != nil && a.Kind == Boolean {
-			e.Choices = []string{"eq", "ne", "pr"}
+		if a := s.find(before[len(before)-1].text, parent); a != nil {
+			e.Choices = a.Operators()
 		}
 	case "operator":
-		return valueFor(before, parent, t.from, t.text)
+		return s.valueFor(before, parent, t.from, t.text)
 	default:
 		e.What, e.Choices = "join", []string{"and", "or"}
 	}
@@ -101,13 +101,18 @@ func expect(before []token, parent string, t token) Expected {
 	return e
 }
 
-func valueFor(before []token, parent string, from int, begun string) Expected {
+func (s *Schema) valueFor(before []token, parent string, from int, begun string) Expected {
 	e := Expected{What: "value", From: from, Begun: begun}
 	if len(before) < 2 {
 		return e
 	}
-	if a := find(before[len(before)-2].text, parent); a != nil {
+	if a := s.find(before[len(before)-2].text, parent); a != nil {
 		e.Attribute = a.Path
+		for _, c := range a.Choices {
+			if strings.Contains(c, strings.ToLower(begun)) {
+				e.Choices = append(e.Choices, `"`+c+`"`)
+			}
+		}
 		if a.Kind == Boolean {
 			e.Choices = []string{"true", "false"}
 		}

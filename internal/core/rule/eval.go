@@ -1,11 +1,15 @@
 package rule
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 )
 
 // Verdict is what a rule says of a person.
@@ -27,22 +31,32 @@ func (v Verdict) String() string {
 
 var folding = cases.Fold()
 
-func fold(s string) string {
+// Fold returns a text as texts are compared: without regard to case, and to whether letters
+// with marks are one code point or several (canonical caseless matching: Unicode, D145).
+func Fold(s string) string {
 	for i := range len(s) {
 		if s[i] >= 0x80 {
-			return folding.String(s)
+			return norm.NFC.String(folding.String(norm.NFD.String(s)))
 		}
 	}
 	return strings.ToLower(s)
 }
 
-// same reports whether fold(s) is folded, most often without making it.
+// Key returns a value of a text attribute as it is compared, octet by octet.
+func (a *Attribute) Key(v string) string {
+	if a.Exact {
+		return norm.NFC.String(v)
+	}
+	return Fold(v)
+}
+
+// same reports whether Fold(s) is folded, most often without making it.
 func same(s, folded string) bool {
 	differ := len(s) != len(folded)
 	for i := range len(s) {
 		c := s[i]
 		if c >= 0x80 {
-			return fold(s) == folded
+			return Fold(s) == folded
 		}
 		if 'A' <= c && c <= 'Z' {
 			c += 'a' - 'A'
@@ -55,32 +69,32 @@ func same(s, folded string) bool {
 // Eval decides about a person.
 func (r *Rule) Eval(s Subject) Verdict { return r.root.eval(s, nil) }
 
-func (n *node) eval(s Subject, element map[string]string) Verdict {
-	switch n.op {
-	case and:
+func (n *Node) eval(s Subject, element map[string]string) Verdict {
+	switch n.Op {
+	case And:
 		v := Match
-		for i := range n.parts {
-			if v = min(v, n.parts[i].eval(s, element)); v == NoMatch {
+		for i := range n.Parts {
+			if v = min(v, n.Parts[i].eval(s, element)); v == NoMatch {
 				break
 			}
 		}
 		return v
-	case or:
+	case Or:
 		v := NoMatch
-		for i := range n.parts {
-			if v = max(v, n.parts[i].eval(s, element)); v == Match {
+		for i := range n.Parts {
+			if v = max(v, n.Parts[i].eval(s, element)); v == Match {
 				break
 			}
 		}
 		return v
-	case not:
-		return Match - n.parts[0].eval(s, element)
-	case within:
+	case Not:
+		return Match - n.Parts[0].eval(s, element)
+	case Within:
 		v := NoMatch
-		for _, e := range s.elements(n.parent) {
-			v = max(v, n.parts[0].eval(s, e))
+		for _, e := range s.elements(n.Parent) {
+			v = max(v, n.Parts[0].eval(s, e))
 		}
-		if len(s.elements(n.parent)) == 0 {
+		if len(s.elements(n.Parent)) == 0 {
 			v = Unknown
 		}
 		return v
@@ -106,16 +120,16 @@ func (s Subject) elements(parent string) []map[string]string {
 	return []map[string]string{one}
 }
 
-func (n *node) compare(s Subject, element map[string]string) Verdict {
-	if n.attr == nil { // a whole attribute with parts, asked whether it is there
-		return truth(len(s.elements(n.parent)) > 0)
+func (n *Node) compare(s Subject, element map[string]string) Verdict {
+	if n.Attr == nil { // a whole attribute with parts, asked whether it is there
+		return truth(len(s.elements(n.Parent)) > 0)
 	}
-	values := s.values(n.attr, element)
+	values := s.values(n.Attr, element)
 	switch {
-	case n.op == pr:
+	case n.Op == Pr:
 		return truth(len(values) > 0)
-	case n.null:
-		return truth((len(values) == 0) == (n.op == eq))
+	case n.Null:
+		return truth((len(values) == 0) == (n.Op == Eq))
 	case len(values) == 0:
 		return Unknown
 	}
@@ -134,39 +148,45 @@ func truth(b bool) Verdict {
 	return NoMatch
 }
 
-func (n *node) fits(v string) bool {
+func (n *Node) fits(v string) bool {
 	var order int
-	switch {
-	case n.attr.Kind == DateTime:
+	switch a := n.Attr; {
+	case a.Kind == DateTime:
 		at, err := time.Parse(time.RFC3339, v)
 		if err != nil {
 			return false
 		}
-		order = at.Compare(n.time)
-	case n.attr.Exact:
-		order = strings.Compare(v, n.value)
-	case n.op == eq || n.op == ne:
-		return same(v, n.value) == (n.op == eq)
+		order = at.Compare(n.Time)
+	case a.Kind == Number:
+		i, err := strconv.ParseInt(v, 10, 64)
+		if err != nil {
+			return false
+		}
+		order = cmp.Compare(i, n.Number)
+	case a.Kind == Choice:
+		order = slices.Index(a.Choices, v) - int(n.Number)
+	case !a.Exact && (n.Op == Eq || n.Op == Ne):
+		return same(v, n.Value) == (n.Op == Eq)
 	default:
-		v = fold(v)
-		order = strings.Compare(v, n.value)
+		v = a.Key(v)
+		order = strings.Compare(v, n.Value)
 	}
-	switch n.op {
-	case eq:
+	switch n.Op {
+	case Eq:
 		return order == 0
-	case ne:
+	case Ne:
 		return order != 0
-	case co:
-		return strings.Contains(v, n.value)
-	case sw:
-		return strings.HasPrefix(v, n.value)
-	case ew:
-		return strings.HasSuffix(v, n.value)
-	case gt:
+	case Co:
+		return strings.Contains(v, n.Value)
+	case Sw:
+		return strings.HasPrefix(v, n.Value)
+	case Ew:
+		return strings.HasSuffix(v, n.Value)
+	case Gt:
 		return order > 0
-	case ge:
+	case Ge:
 		return order >= 0
-	case lt:
+	case Lt:
 		return order < 0
 	}
 	return order <= 0
@@ -192,7 +212,7 @@ type Explanation struct {
 // Explain decides about a person and says why.
 func (r *Rule) Explain(s Subject) Explanation {
 	e := Explanation{Verdict: r.Eval(s)}
-	r.root.each(func(n *node) { e.Parts = append(e.Parts, r.part(n, s)) })
+	r.root.Each(func(n *Node) { e.Parts = append(e.Parts, r.part(n, s)) })
 	if e.Verdict != Match {
 		for _, n := range r.root.flips(s, nil, true) {
 			e.Failed = append(e.Failed, r.part(n, s))
@@ -200,6 +220,13 @@ func (r *Rule) Explain(s Subject) Explanation {
 		e.Distance = len(e.Failed)
 	}
 	return e
+}
+
+// Near reports whether somebody nearly matches: one comparison fails of several.
+func (r *Rule) Near(s Subject) bool {
+	parts := 0
+	r.root.Each(func(*Node) { parts++ })
+	return parts > 1 && r.Distance(s) == 1
 }
 
 // Distance returns how many comparisons would have to be otherwise for a person to
@@ -211,32 +238,48 @@ func (r *Rule) Distance(s Subject) int {
 	return len(r.root.flips(s, nil, true))
 }
 
-// each calls f for every comparison. What stands in brackets counts as one.
-func (n *node) each(f func(*node)) {
-	if n.op < and || n.op == within {
+// Each calls f for every comparison. What stands in brackets counts as one.
+func (n *Node) Each(f func(*Node)) {
+	if n.Op < And || n.Op == Within {
 		f(n)
 		return
 	}
-	for i := range n.parts {
-		n.parts[i].each(f)
+	for i := range n.Parts {
+		n.Parts[i].Each(f)
 	}
 }
 
+// Place returns where the rule first asks about an attribute, in octets.
+func (r *Rule) Place(a Attribute) int {
+	at := -1
+	var look func(n *Node)
+	look = func(n *Node) {
+		if at < 0 && (n.Attr != nil && n.Attr.Path == a.Path || n.Attr == nil && n.Op == Pr && strings.HasPrefix(a.Path, n.Parent+".")) {
+			at = n.From
+		}
+		for i := range n.Parts {
+			look(&n.Parts[i])
+		}
+	}
+	look(&r.root)
+	return max(at, 0)
+}
+
 // flips returns the fewest comparisons that keep a part from coming out as wanted.
-func (n *node) flips(s Subject, element map[string]string, wanted bool) []*node {
-	switch n.op {
-	case not:
-		return n.parts[0].flips(s, element, !wanted)
-	case and, or:
-		var sum, least []*node
-		for i := range n.parts {
-			f := n.parts[i].flips(s, element, wanted)
+func (n *Node) flips(s Subject, element map[string]string, wanted bool) []*Node {
+	switch n.Op {
+	case Not:
+		return n.Parts[0].flips(s, element, !wanted)
+	case And, Or:
+		var sum, least []*Node
+		for i := range n.Parts {
+			f := n.Parts[i].flips(s, element, wanted)
 			sum = append(sum, f...)
 			if i == 0 || len(f) < len(least) {
 				least = f
 			}
 		}
-		if (n.op == and) == wanted {
+		if (n.Op == And) == wanted {
 			return sum
 		}
 		return least
@@ -244,25 +287,25 @@ func (n *node) flips(s Subject, element map[string]string, wanted bool) []*node 
 	if n.eval(s, element) == truth(wanted) {
 		return nil
 	}
-	return []*node{n}
+	return []*Node{n}
 }
 
-func (r *Rule) part(n *node, s Subject) Part {
-	p := Part{From: n.from, To: n.to, Text: r.text[n.from:n.to], Verdict: n.eval(s, nil)}
+func (r *Rule) part(n *Node, s Subject) Part {
+	p := Part{From: n.From, To: n.To, Text: r.text[n.From:n.To], Verdict: n.eval(s, nil)}
 	switch {
-	case n.attr == nil:
-		if p.Says = fmt.Sprintf("No value of %s fits.", n.parent); len(s.elements(n.parent)) == 0 {
-			p.Says, p.Lacks = fmt.Sprintf("%s is empty.", n.parent), n.parent
+	case n.Attr == nil:
+		if p.Says = fmt.Sprintf("No value of %s fits.", n.Parent); len(s.elements(n.Parent)) == 0 {
+			p.Says, p.Lacks = fmt.Sprintf("%s is empty.", n.Parent), n.Parent
 		}
-	case len(s.values(n.attr, nil)) == 0:
-		p.Says, p.Lacks = fmt.Sprintf("%s is empty.", n.attr.Path), n.attr.Path
+	case len(s.values(n.Attr, nil)) == 0:
+		p.Says, p.Lacks = fmt.Sprintf("%s is empty.", n.Attr.Path), n.Attr.Path
 	default:
-		p.Says = fmt.Sprintf("%s is %s.", n.attr.Path, strings.Join(s.values(n.attr, nil), ", "))
+		p.Says = fmt.Sprintf("%s is %s.", n.Attr.Path, strings.Join(s.values(n.Attr, nil), ", "))
 	}
 	if p.Verdict == Match {
 		p.Lacks = ""
-		if n.attr == nil {
-			p.Says = fmt.Sprintf("A value of %s fits.", n.parent)
+		if n.Attr == nil {
+			p.Says = fmt.Sprintf("A value of %s fits.", n.Parent)
 		}
 	}
 	return p

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"maps"
 	"slices"
 	"strings"
 )
@@ -8,95 +9,72 @@ import (
 // Kind is the type of an attribute's values.
 type Kind uint8
 
-// The kinds (RFC 7643, 2.3).
+// The kinds: those of RFC 7643, 2.3 that are used, days, and words of a list.
 const (
 	Text Kind = iota
 	Boolean
 	DateTime
+	Number // a whole number
+	Day    // such as 2027-03-18
+	Choice // one of Choices
 )
 
-// Attribute is something that a rule can ask about.
+// Attribute is something that an expression can ask about.
 type Attribute struct {
-	Path  string // as it is written in a rule, such as addresses.locality
-	Field string // its name in the directory, such as locality; "" where it has none
-	Label string // in plain words
-	Kind  Kind
-	Exact bool // text compares with regard to case
-	Many  bool // a person may have several values
+	Path    string // as it is written, such as addresses.locality
+	Field   string // its name in the directory, such as locality; "" where it has none
+	Label   string // in plain words
+	Kind    Kind
+	Exact   bool     // text compares with regard to case
+	Many    bool     // there may be several values
+	Choices []string // of a Choice
+	Ladder  bool     // of a Choice: Choices stand in order, lowest first
+	Own     bool     // of people: an organisation keeps it of its own
+	Private bool     // only for those who may read all of the directory
 }
 
-// The schemas by which an attribute may be qualified.
-const (
-	CoreSchema       = "urn:ietf:params:scim:schemas:core:2.0:User"
-	EnterpriseSchema = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-)
-
-// attributes are those of a SCIM user for which a directory has values. Where no
-// field is named, the attribute follows from what the directory knows anyway.
-var attributes = []Attribute{
-	{Path: "userName", Label: "address"},
-	{Path: "displayName", Label: "name"},
-	{Path: "name.formatted", Label: "whole name"},
-	{Path: "name.givenName", Field: "givenName", Label: "given name"},
-	{Path: "name.familyName", Field: "familyName", Label: "family name"},
-	{Path: "name.middleName", Field: "middleName", Label: "middle name"},
-	{Path: "name.honorificPrefix", Field: "honorificPrefix", Label: "title before the name"},
-	{Path: "name.honorificSuffix", Field: "honorificSuffix", Label: "title after the name"},
-	{Path: "nickName", Field: "nickName", Label: "nickname"},
-	{Path: "externalId", Field: "externalId", Label: "identifier elsewhere", Exact: true},
-	{Path: "title", Field: "title", Label: "title"},
-	{Path: "userType", Field: "userType", Label: "kind of employment"},
-	{Path: "preferredLanguage", Field: "preferredLanguage", Label: "language"},
-	{Path: "locale", Field: "locale", Label: "locale"},
-	{Path: "timezone", Field: "timezone", Label: "time zone"},
-	{Path: "active", Label: "is here", Kind: Boolean},
-	{Path: "meta.created", Label: "in the directory since", Kind: DateTime},
-	{Path: "emails.value", Label: "address", Many: true},
-	{Path: "emails.type", Label: "kind of address", Many: true},
-	{Path: "emails.primary", Label: "main address", Kind: Boolean, Many: true},
-	{Path: "phoneNumbers.value", Field: "phoneNumbers", Label: "telephone", Many: true},
-	{Path: "phoneNumbers.type", Label: "kind of telephone", Many: true},
-	{Path: "ims.value", Field: "ims", Label: "messenger address", Many: true},
-	{Path: "ims.type", Label: "kind of messenger", Many: true},
-	{Path: "profileUrl", Field: "profileUrl", Label: "page about the person", Exact: true},
-	{Path: "addresses.formatted", Field: "formattedAddress", Label: "whole postal address", Many: true},
-	{Path: "addresses.streetAddress", Field: "streetAddress", Label: "street", Many: true},
-	{Path: "addresses.locality", Field: "locality", Label: "place", Many: true},
-	{Path: "addresses.region", Field: "region", Label: "region", Many: true},
-	{Path: "addresses.postalCode", Field: "postalCode", Label: "postal code", Many: true},
-	{Path: "addresses.country", Field: "country", Label: "country", Many: true},
-	{Path: "addresses.type", Label: "kind of place", Many: true},
-	{Path: "roles.value", Field: "roles", Label: "roles", Many: true},
-	{Path: "entitlements.value", Field: "entitlements", Label: "entitlements", Many: true},
-	{Path: "employeeNumber", Field: "employeeNumber", Label: "employee number"},
-	{Path: "costCenter", Field: "costCenter", Label: "cost centre"},
-	{Path: "organization", Field: "organization", Label: "organisation"},
-	{Path: "division", Field: "division", Label: "division"},
-	{Path: "department", Field: "department", Label: "department"},
-	{Path: "manager.value", Field: "manager", Label: "manager's address"},
-}
-
-// enterprise are the attributes of the extension.
-var enterprise = []string{"employeeNumber", "costCenter", "organization", "division", "department", "manager.value"}
-
-// Attributes returns every attribute that a rule can ask about.
-func Attributes() []Attribute { return slices.Clone(attributes) }
-
-// FieldNames returns the names under which a directory keeps attributes of people.
-func FieldNames() []string {
+// Operators returns the names of the operators that an attribute can stand before.
+func (a *Attribute) Operators() []string {
 	var out []string
-	for _, a := range attributes {
-		if a.Field != "" {
-			out = append(out, a.Field)
+	for i, name := range operators {
+		if a.takes(Op(i)) {
+			out = append(out, name)
 		}
 	}
 	return out
 }
 
+func (a *Attribute) takes(o Op) bool {
+	switch o {
+	case Eq, Ne, Pr:
+		return true
+	case Co, Sw, Ew:
+		return a.Kind == Text
+	}
+	return a.Kind != Boolean && (a.Kind != Choice || a.Ladder)
+}
+
+// Schema is what expressions of one kind can ask about.
+type Schema struct {
+	word       string // what such an expression is called: rule, filter
+	example    string
+	attributes []Attribute
+	urn        func(urn string, a *Attribute) bool // whether an attribute may be qualified so; nil: never
+	instead    map[string]string                   // what to do in place of asking for what is no attribute, by its name in lower case
+}
+
+// NewSchema returns the schema of filters over some attributes; example is one.
+func NewSchema(example string, attributes []Attribute) *Schema {
+	return &Schema{word: "filter", example: example, attributes: attributes}
+}
+
+// Attributes returns every attribute that an expression can ask about.
+func (s *Schema) Attributes() []Attribute { return slices.Clone(s.attributes) }
+
 // find resolves an attribute path, in any case, with or without its schema. parent
 // is the attribute before a bracket, "" outside of one. It returns nil for an
 // unknown one.
-func find(path, parent string) *Attribute {
+func (s *Schema) find(path, parent string) *Attribute {
 	urn, rest := "", path
 	if i := strings.LastIndexByte(path, ':'); i >= 0 {
 		urn, rest = path[:i], path[i+1:]
@@ -104,79 +82,126 @@ func find(path, parent string) *Attribute {
 	if parent != "" {
 		rest = parent + "." + rest
 	}
-	i := slices.IndexFunc(attributes, func(a Attribute) bool { return strings.EqualFold(a.Path, rest) })
-	if i < 0 && parent == "" { // emails stands for emails.value, manager for manager.value
-		i = slices.IndexFunc(attributes, func(a Attribute) bool { return strings.EqualFold(a.Path, rest+".value") })
+	i := slices.IndexFunc(s.attributes, func(a Attribute) bool { return strings.EqualFold(a.Path, rest) })
+	if i < 0 && parent == "" { // emails stands for emails.value, manager for manager.value, owner for owner.address
+		i = slices.IndexFunc(s.attributes, func(a Attribute) bool {
+			return strings.EqualFold(a.Path, rest+".value") || strings.EqualFold(a.Path, rest+".address")
+		})
 	}
-	if i < 0 {
+	if i < 0 || urn != "" && (s.urn == nil || !s.urn(urn, &s.attributes[i])) {
 		return nil
 	}
-	extended := slices.Contains(enterprise, attributes[i].Path)
-	switch {
-	case urn == "", strings.EqualFold(urn, CoreSchema) && !extended, strings.EqualFold(urn, EnterpriseSchema) && extended:
-		return &attributes[i]
-	}
-	return nil
+	return &s.attributes[i]
 }
 
-// isComplex reports whether an attribute has parts, such as addresses, and returns
-// its name as the schema writes it.
-func isComplex(name string) (string, bool) {
-	for _, a := range attributes {
-		if parent, _, ok := strings.Cut(a.Path, "."); ok && strings.EqualFold(parent, name) {
+// complex reports whether an attribute, with or without its schema, has parts, such as
+// addresses, and returns its name as the schema writes it.
+func (s *Schema) complex(name string) (string, bool) {
+	urn, rest := "", name
+	if i := strings.LastIndexByte(name, ':'); i >= 0 {
+		urn, rest = name[:i], name[i+1:]
+	}
+	for i := range s.attributes {
+		a := &s.attributes[i]
+		if parent, _, ok := strings.Cut(a.Path, "."); ok && strings.EqualFold(parent, rest) && a.part() && (urn == "" || s.urn != nil && s.urn(urn, a)) {
 			return parent, true
 		}
 	}
 	return "", false
 }
 
-// Subject is what is known of a person: values by the paths of attributes. Of an
+// part reports whether an attribute is a part of one that can stand before brackets.
+func (a *Attribute) part() bool { return a.Kind != Choice }
+
+// near returns the attributes whose names are most like a name that there is not, at
+// most five.
+func (s *Schema) near(name, parent string) []string {
+	type close struct {
+		path string
+		by   int
+	}
+	var all []close
+	for _, a := range s.attributes {
+		path := a.Path
+		if parent != "" {
+			var ok bool
+			if path, ok = strings.CutPrefix(path, parent+"."); !ok {
+				continue
+			}
+		}
+		_, part, _ := strings.Cut(path, ".")
+		by := min(distance(strings.ToLower(path), strings.ToLower(name)), 1+distance(strings.ToLower(part), strings.ToLower(name)))
+		if strings.Contains(strings.ToLower(path), strings.ToLower(name)) {
+			by = 0
+		}
+		all = append(all, close{path, by})
+	}
+	slices.SortStableFunc(all, func(a, b close) int { return a.by - b.by })
+	var out []string
+	for _, c := range all[:min(5, len(all))] {
+		out = append(out, c.path)
+	}
+	return out
+}
+
+// distance is how many letters have to be changed, added or left out to make b of a.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := last
+			if a[i] != b[j] {
+				cost++
+			}
+			last = row[j+1]
+			row[j+1] = min(cost, row[j]+1, last+1)
+		}
+	}
+	return row[len(b)]
+}
+
+// Subject is what an expression is asked about: values by the paths of attributes. Of an
 // attribute with several values, such as addresses, each is one element.
 type Subject struct {
 	single map[string][]string // of one value each
 	many   map[string][]map[string]string
 }
 
-// NewSubject makes a subject of a person's address, name, whether they are active,
-// when they came into the directory (RFC 3339), and the directory's fields.
-// Several values of one field are separated by semicolons.
-func NewSubject(address, name string, active bool, created string, fields map[string]string) Subject {
-	one := func(v string) []string {
-		if v == "" {
-			return nil
-		}
-		return []string{v}
-	}
-	s := Subject{single: map[string][]string{"userName": one(address), "displayName": one(name), "name.formatted": one(name), "active": one("false"), "meta.created": one(created)},
-		many: map[string][]map[string]string{"emails": {{"value": address, "type": "work", "primary": "true"}}}}
-	if active {
-		s.single["active"] = one("true")
-	}
-	place := map[string]string{}
-	for _, a := range attributes {
-		v := strings.TrimSpace(fields[a.Field])
-		if a.Field == "" || v == "" {
-			continue
-		}
-		parent, part, _ := strings.Cut(a.Path, ".")
-		switch {
-		case !a.Many:
-			s.single[a.Path] = one(v)
-		case parent == "addresses":
-			place[part] = v
-		default:
-			for x := range strings.SplitSeq(v, ";") {
-				if x = strings.TrimSpace(x); x != "" {
-					s.many[parent] = append(s.many[parent], map[string]string{"value": x, "type": "work"})
-				}
+// NewSubject makes a subject of values by the paths of attributes; of an attribute without
+// several values, the first counts. Values are written as in an expression, without quotes.
+func (s *Schema) NewSubject(values map[string][]string) Subject {
+	out := Subject{single: map[string][]string{}, many: map[string][]map[string]string{}}
+	for i := range s.attributes {
+		a := &s.attributes[i]
+		for _, v := range values[a.Path] {
+			if v == "" {
+				continue
 			}
+			if !a.Many {
+				out.single[a.Path] = []string{v}
+				break
+			}
+			parent, part, dotted := strings.Cut(a.Path, ".")
+			if !dotted {
+				part = "value"
+			}
+			out.many[parent] = append(out.many[parent], map[string]string{part: v})
 		}
 	}
-	if len(place) > 0 {
-		place["type"] = "work"
-		s.many["addresses"] = []map[string]string{place}
-	}
-	return s
+	return out
+}
+
+// With returns s with more values, by the paths of attributes of a schema.
+func (s Subject) With(schema *Schema, values map[string][]string) Subject {
+	more := schema.NewSubject(values)
+	maps.Copy(more.single, s.single)
+	maps.Copy(more.many, s.many)
+	return more
 }
 
 // values returns what the subject has for an attribute; element is the one value
@@ -185,7 +210,10 @@ func (s Subject) values(a *Attribute, element map[string]string) []string {
 	if element == nil && !a.Many {
 		return s.single[a.Path]
 	}
-	parent, part, _ := strings.Cut(a.Path, ".")
+	parent, part, dotted := strings.Cut(a.Path, ".")
+	if !dotted {
+		part = "value"
+	}
 	if element != nil {
 		if v := element[part]; v != "" {
 			return []string{v}

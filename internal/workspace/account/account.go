@@ -170,7 +170,12 @@ func (s *Service) SignIn(ctx context.Context, source string, in api.SignIn) (wor
 	if by, err = s.limits(ctx, by, false); err != nil {
 		return by, "", err
 	}
-	err = s.k.Do(ctx, by, func(change *workspace.Change) error { return change.Tx.AddCredential(c) })
+	err = s.k.Do(ctx, by, func(change *workspace.Change) error {
+		if err := change.Tx.AddCredential(c); err != nil {
+			return err
+		}
+		return change.Tx.SetSignedIn(c.PersonID, change.Now())
+	})
 	return by, secret, err
 }
 

@@ -214,6 +214,9 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		if p.Active {
 			return workspace.Fail(workspace.Conflict, "%s is here already.", p.Name)
 		}
+		if p.Released() {
+			return workspace.Fail(workspace.Conflict, "Somebody else has the address %s by now. Give %s another one first, by the identifier %s.", p.Address, p.Name, p.ID)
+		}
 		before := p
 		p.Active, p.DepartedAt = true, nil
 		c.Says(fmt.Sprintf("%s is here again, in their groups as before.", p.Name))

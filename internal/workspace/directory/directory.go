@@ -15,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
@@ -49,7 +50,8 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, request any, p
 
 // made names the person that a change was about, for a repeat of its request.
 type made struct {
-	ID uuid.UUID `json:"id"`
+	ID   uuid.UUID `json:"id"`
+	Note string    `json:"note,omitempty"`
 }
 
 // details reads a person after a change of theirs.
@@ -65,10 +67,25 @@ func (s *Service) details(ctx context.Context, by workspace.Actor, id uuid.UUID,
 	return people.Details(v, p)
 }
 
-// checkAttributes says what is wrong with attributes of a person.
-func checkAttributes(p *workspace.Problems, attributes map[string]string) {
-	known := rule.FieldNames()
+// checkAttributes says what is wrong with attributes of a person, and brings those of the
+// organisation's own into the form in which they are kept.
+func checkAttributes(v *workspace.View, p *workspace.Problems, attributes map[string]string) error {
+	known, err := v.FieldNames()
+	if err != nil {
+		return err
+	}
+	own, err := v.Own()
+	if err != nil {
+		return err
+	}
 	for _, name := range sorted(attributes) {
+		if i := slices.IndexFunc(own, func(o rule.Own) bool { return o.Name == name }); i >= 0 {
+			value, err := own[i].Value(attributes[name])
+			if err != nil {
+				p.Add("attributes."+name, workspace.Cut(attributes[name], 100), "%s", workspace.Words(err))
+			}
+			attributes[name] = value
+		}
 		switch v := attributes[name]; {
 		case !slices.Contains(known, name):
 			p.Add("attributes."+name, workspace.Cut(v, 100), "The directory has no field %q: choose one of %s.", name, strings.Join(known, ", "))
@@ -76,6 +93,7 @@ func checkAttributes(p *workspace.Problems, attributes map[string]string) {
 			p.Add("attributes."+name, nil, "%s has %d characters; 300 is the most.", name, len([]rune(v)))
 		}
 	}
+	return nil
 }
 
 func sorted[V any](m map[string]V) []string {
@@ -126,7 +144,9 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewPerso
 	if says := people.CheckName(n.Name); says != "" {
 		bad.Add("name", workspace.Cut(n.Name, 300), "%s", says)
 	}
-	checkAttributes(&bad, n.Attributes)
+	if err := checkAttributes(v, &bad, n.Attributes); err != nil {
+		return none, err
+	}
 	bad.OneOf("workspace_role", n.WorkspaceRole, string(access.Administrator), string(access.Auditor))
 	if err := bad.Err(); err != nil {
 		return none, err
@@ -138,6 +158,11 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewPerso
 	p := store.Person{Address: addr.Key(), AddrKey: addr.Key(), Name: strings.TrimSpace(n.Name), Active: true, WorkspaceRole: n.WorkspaceRole, Attributes: attributes, Version: 1}
 	m := made{}
 	err = s.change(ctx, by, n, &m, func(c *workspace.Change, book *rules.Book) error {
+		m.Note = ""
+		had, err := c.Tx.ReleaseAddresses([]string{addr.Key()})
+		if err != nil {
+			return err
+		}
 		if err := c.Allow(access.ChangeDirectory); err != nil {
 			return err
 		}
@@ -156,12 +181,27 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewPerso
 			return err
 		}
 		c.Says(fmt.Sprintf("%s comes into the directory.", p.Name))
+		if before, ok := had[p.AddrKey]; ok {
+			m.Note = another(c, before)
+			c.Warn([]*fault.Fault{{Field: "address", Says: m.Note}})
+		}
 		return sync(c, book, []store.Person{p}, rules.ChangedPaths(store.Person{}, p), p.Name+" came into the directory")
 	})
 	if errors.Is(err, store.ErrDuplicate) {
 		err = naming.AddressTaken(v, err, addr.Key())
 	}
-	return s.details(ctx, by, m.ID, err)
+	d, err := s.details(ctx, by, m.ID, err)
+	d.Note = m.Note
+	return d, err
+}
+
+// another says that somebody new has the address of a person who has left.
+func another(c *workspace.Change, before store.Person) string {
+	when := ""
+	if before.DepartedAt != nil {
+		when = " on " + c.In(*before.DepartedAt).Format("2 Jan 2006")
+	}
+	return fmt.Sprintf("%s, who left%s, had this address. This is another person: none of the groups and nothing of the history of %s is theirs. If it is the same person, let them return instead.", before.Name, when, before.Name)
 }
 
 // sync lets rules take in, and let go, people whose attributes changed.
@@ -170,8 +210,8 @@ func sync(c *workspace.Change, book *rules.Book, who []store.Person, attributes 
 	if err != nil {
 		return err
 	}
-	if n := len(moves.Groups()); n > 0 {
-		c.Effect(api.Effect{Field: "groups", Count: n, Says: fmt.Sprintf("Rules of membership move people in %s.", workspace.Number(n, "group"))})
+	if c.Previewing() {
+		return moves.Tell(c)
 	}
 	return moves.Apply(c, cause)
 }
@@ -192,9 +232,15 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 			bad.Add("name", workspace.Cut(*patch.Name, 300), "%s", says)
 		}
 	}
-	checkAttributes(&bad, patch.Attributes)
+	if err := checkAttributes(s.k.View(ctx, by), &bad, patch.Attributes); err != nil {
+		return none, err
+	}
 	if patch.WorkspaceRole != nil {
 		bad.OneOf("workspace_role", *patch.WorkspaceRole, string(access.Administrator), string(access.Auditor), noRole)
+	}
+	address, err := newAddress(s.k.View(ctx, by), found, patch, &bad)
+	if err != nil {
+		return none, err
 	}
 	if patch.WorkspaceRole != nil && *patch.WorkspaceRole != noRole && found.External {
 		bad.Add("workspace_role", *patch.WorkspaceRole, "An address outside the workspace has no account here.")
@@ -212,6 +258,16 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 			return workspace.StaleGroup(before.Name, version, before.Version)
 		}
 		after, changes, err := apply(before, patch)
+		if err != nil {
+			return err
+		}
+		if patch.Address != nil && address.Key() != before.AddrKey {
+			changes = append([]event.Change{{Field: "address", From: before.Address, To: address.String()}}, changes...)
+			if err := move(c, &after, address); err != nil {
+				return err
+			}
+		}
+		forgotten, err := forget(c, after, patch, &changes)
 		if err != nil || len(changes) == 0 {
 			return err
 		}
@@ -223,7 +279,7 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		if err := c.Allow(access.ChangeDirectory); err != nil {
 			return err
 		}
-		if err := c.Tx.SavePerson(&after, after.Name != before.Name); err != nil {
+		if err := c.Tx.SavePerson(&after, after.Name != before.Name || after.AddrKey != before.AddrKey || forgotten); err != nil {
 			return err
 		}
 		c.Says(fmt.Sprintf("The entry of %s changes.", before.Name))
@@ -235,7 +291,83 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		}
 		return sync(c, book, []store.Person{after}, rules.ChangedPaths(before, after), "the entry of "+after.Name+" changed")
 	})
+	if errors.Is(err, store.ErrDuplicate) {
+		err = naming.AddressTaken(s.k.View(ctx, by), err, address.Key())
+	}
 	return s.details(ctx, by, found.ID, err)
+}
+
+// newAddress reads the address that somebody is to have; the zero value where it stays.
+func newAddress(v *workspace.View, p store.Person, patch api.PersonPatch, bad *workspace.Problems) (none mailaddr.Address, err error) {
+	if patch.Address == nil {
+		return none, nil
+	}
+	domains, err := v.Domains()
+	if err != nil {
+		return none, err
+	}
+	a, wrong := mailaddr.Parse(*patch.Address)
+	switch {
+	case wrong != nil:
+		bad.Add("address", workspace.Cut(*patch.Address, 320), "%s", workspace.Words(wrong))
+	case p.External:
+		bad.Add("address", *patch.Address, "The address of somebody outside is what they are known by. Put the new one into their groups, and take the old one out.")
+	case !slices.Contains(domains, a.Domain()):
+		bad.Add("address", *patch.Address, "%s is not a domain of this workspace. Choose %s.", a.Domain(), strings.Join(domains, " or "))
+	}
+	return a, nil
+}
+
+// move gives somebody, who is locked, another address. Links by which they would choose a password
+// were sent to the one before, and end.
+func move(c *workspace.Change, p *store.Person, to mailaddr.Address) error {
+	before := p.Address
+	if _, err := c.Tx.ReleaseAddresses([]string{to.Key()}); err != nil {
+		return err
+	}
+	if err := c.Tx.MovePerson(p, to); err != nil {
+		return err
+	}
+	if err := c.Tx.EndOtherCredentials(store.PasswordLink, p.ID, uuid.Nil); err != nil {
+		return err
+	}
+	if !p.Active {
+		return nil
+	}
+	lang, _, _ := strings.Cut(people.Fields(*p)["preferredLanguage"], "-")
+	l := c.Letter(workspace.LetterMoved, lang, "/account", map[string]string{"person": p.Name, "by": c.By.Name(), "from": before, "address": p.Address})
+	l.Apart = true
+	return c.Send(nil, []string{p.Address, before}, l)
+}
+
+// forget ends that former addresses lead to somebody that a patch does not name.
+func forget(c *workspace.Change, p store.Person, patch api.PersonPatch, changes *[]event.Change) (bool, error) {
+	if patch.Former == nil {
+		return false, nil
+	}
+	all, err := c.Tx.FormerAddresses([]uuid.UUID{p.ID})
+	if err != nil {
+		return false, err
+	}
+	var keep, gone, keys []string
+	for _, x := range *patch.Former {
+		keep = append(keep, strings.ToLower(strings.TrimSpace(x)))
+	}
+	for _, x := range all[p.ID] {
+		if i := slices.Index(keep, strings.ToLower(x)); i >= 0 {
+			keep = slices.Delete(keep, i, i+1)
+		} else {
+			gone, keys = append(gone, x), append(keys, strings.ToLower(x))
+		}
+	}
+	if len(keep) > 0 {
+		return false, workspace.Wrong("former_addresses", workspace.Cut(keep[0], 320), "%s had no such address before. Only those that are there can stay or go: %s.", p.Name, strings.Join(all[p.ID], ", "))
+	}
+	if len(gone) == 0 {
+		return false, nil
+	}
+	*changes = append(*changes, event.Change{Field: "former_addresses", From: strings.Join(gone, ", ")})
+	return true, c.Tx.ForgetAddresses(p.ID, keys)
 }
 
 // noRole takes a role in the workspace away.

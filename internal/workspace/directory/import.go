@@ -13,7 +13,6 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/roster"
-	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/account"
@@ -34,6 +33,8 @@ type plan struct {
 	before         map[uuid.UUID]store.Person // of those in change
 	changes        map[uuid.UUID][]event.Change
 	depart         []store.Person
+	to             map[uuid.UUID]mailaddr.Address // whose address changes
+	anew           []string                       // addresses of people who have left, for new ones
 	counts         map[string]int
 	wrong, rest    []api.Line
 }
@@ -50,7 +51,11 @@ func (s *Service) Import(ctx context.Context, by workspace.Actor, q api.Import) 
 	if q.Text != "" {
 		b = []byte(q.Text)
 	}
-	l, err := roster.Read(b, q.Columns)
+	own, err := ownNames(s.k.View(ctx, by))
+	if err != nil {
+		return none, err
+	}
+	l, err := roster.Read(b, q.Columns, own...)
 	if err != nil {
 		return none, workspace.Wrong("file", nil, "%s", workspace.Words(err))
 	}
@@ -81,9 +86,18 @@ func (s *Service) Import(ctx context.Context, by workspace.Actor, q api.Import) 
 	return out, err
 }
 
+// ownNames are the names of the attributes of the organisation's own.
+func ownNames(v *workspace.View) (names []string, err error) {
+	own, err := v.Own()
+	for _, o := range own {
+		names = append(names, o.Name)
+	}
+	return names, err
+}
+
 // newPlan compares a list with the directory.
 func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
-	p := &plan{before: map[uuid.UUID]store.Person{}, changes: map[uuid.UUID][]event.Change{}, counts: map[string]int{}}
+	p := &plan{before: map[uuid.UUID]store.Person{}, changes: map[uuid.UUID][]event.Change{}, to: map[uuid.UUID]mailaddr.Address{}, counts: map[string]int{}}
 	domains, err := c.Domains()
 	if err != nil {
 		return nil, err
@@ -93,6 +107,8 @@ func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
 	for i, e := range l.Entries {
 		addr, err := mailaddr.Parse(e.Address)
 		switch {
+		case e.Wrong != "":
+			p.bad(e, e.Wrong)
 		case err != nil:
 			p.bad(e, workspace.Words(err))
 		case !slices.Contains(domains, addr.Domain()):
@@ -104,28 +120,39 @@ func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
 			keys[i] = addr.Key()
 		}
 	}
-	known, err := c.Read.PeopleByKeys(slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == "" }))
+	m, err := newMatcher(c, l, slices.DeleteFunc(slices.Clone(keys), func(k string) bool { return k == "" }))
 	if err != nil {
 		return nil, err
 	}
-	groups, err := takenByGroups(c, keys, known)
+	groups, err := takenByGroups(c, keys, m.byAddress)
 	if err != nil {
 		return nil, err
 	}
+	met := map[uuid.UUID]int{} // on which line
 	for i, e := range l.Entries {
-		switch {
-		case keys[i] == "":
-		case groups[keys[i]] != "":
+		if keys[i] == "" {
+			continue
+		}
+		if groups[keys[i]] != "" {
 			p.bad(e, fmt.Sprintf("The group %s has this address.", groups[keys[i]]))
+			continue
+		}
+		x := m.find(e, keys[i])
+		switch {
+		case x.wrong != "":
+			p.bad(e, x.wrong)
+		case x.who.ID != uuid.Nil && met[x.who.ID] > 0:
+			p.bad(e, fmt.Sprintf("Line %d is about %s too.", met[x.who.ID], x.who.Name))
 		default:
-			p.compare(c, e, keys[i], known[keys[i]])
+			met[x.who.ID] = e.Line
+			p.compare(c, e, keys[i], x)
 		}
 	}
 	if !sync {
 		return p, nil
 	}
 	err = c.Read.EachPersonFacts(func(f store.PersonFacts) error {
-		if seen[strings.ToLower(f.Address)] == 0 {
+		if seen[strings.ToLower(f.Address)] == 0 && met[f.ID] == 0 {
 			p.depart = append(p.depart, store.Person{ID: f.ID, Address: f.Address, Name: f.Name})
 			p.rest = append(p.rest, api.Line{Outcome: "departed", Address: f.Address, Name: f.Name})
 		}
@@ -160,14 +187,18 @@ func (p *plan) bad(e roster.Entry, says string) {
 }
 
 // compare says what one line does to the directory.
-func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, known store.Person) {
+func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, m match) {
+	known := m.who
 	if e.Name == "" && known.ID == uuid.Nil {
 		e.Name = naming.LocalOf(key)
 	}
 	var faults workspace.Problems
 	patch := api.PersonPatch{Attributes: e.Fields}
 	delete(patch.Attributes, roster.Active)
-	checkAttributes(&faults, patch.Attributes)
+	if err := checkAttributes(&c.View, &faults, patch.Attributes); err != nil {
+		p.bad(e, "The line can't be read.")
+		return
+	}
 	if e.Name != "" {
 		if bad := people.CheckName(e.Name); bad != "" {
 			faults.Add("name", e.Name, "%s", bad)
@@ -181,7 +212,7 @@ func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, known st
 		p.bad(e, faults[0].Says)
 		return
 	}
-	line := api.Line{Line: e.Line, Outcome: "new", Address: key}
+	line := api.Line{Line: e.Line, Outcome: "new", Address: key, Says: m.how}
 	if known.ID == uuid.Nil {
 		known = store.Person{ID: store.NewID(), Address: key, AddrKey: key, Active: true, Attributes: []byte("{}"), CreatedAt: c.Now(), Version: 1}
 		made, changes, err := apply(known, patch)
@@ -190,11 +221,18 @@ func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, known st
 			return
 		}
 		p.create = append(p.create, made)
+		if m.how != "" {
+			p.anew = append(p.anew, key)
+		}
 		line.Name, line.Changes = made.Name, history.Changes(changes)
 		p.rest = append(p.rest, line)
 		return
 	}
 	after, changes, err := apply(known, patch)
+	if to, bad := mailaddr.Parse(e.Address); bad == nil && m.moved {
+		p.to[known.ID] = to
+		changes = append([]event.Change{{Field: "address", From: known.Address, To: to.String()}}, changes...)
+	}
 	line.Outcome = "changed"
 	if !known.Active {
 		line.Outcome, after.Active, after.DepartedAt = "returned", true, nil
@@ -252,10 +290,27 @@ func (p *plan) report(c *workspace.Change, l roster.List, force bool) error {
 // apply carries a plan out.
 func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 	used, err := p.lock(c)
-	if err != nil || c.Previewing() {
+	if err != nil {
 		return err
 	}
+	if len(p.create) > 0 {
+		used[rules.Everything] = true
+	}
+	if c.Previewing() {
+		return p.foresee(c, book, used)
+	}
 	var affected []store.Affected
+	if _, err := c.Tx.ReleaseAddresses(p.anew); err != nil {
+		return err
+	}
+	for i := range p.change {
+		x := &p.change[i]
+		if to, ok := p.to[x.ID]; ok {
+			if err := move(c, x, to); err != nil {
+				return err
+			}
+		}
+	}
 	if len(p.create) > 0 {
 		if err := c.Tx.AddPeople(p.create); err != nil {
 			return err
@@ -272,7 +327,7 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 		if !p.before[x.ID].Active {
 			back = append(back, x.ID)
 		}
-		if x.Name != p.before[x.ID].Name {
+		if x.Name != p.before[x.ID].Name || x.AddrKey != p.before[x.ID].AddrKey {
 			renamed = append(renamed, x)
 		}
 	}
@@ -296,11 +351,6 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 			return err
 		}
 	}
-	if len(p.create) > 0 {
-		for _, x := range rule.Attributes() {
-			used[x.Path] = true
-		}
-	}
 	if len(p.depart) == 0 {
 		return sync(c, book, slices.Concat(p.create, p.change), sorted(used), "people were imported")
 	}
@@ -312,6 +362,39 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 		return err
 	}
 	return moves.Apply(c, "people were imported")
+}
+
+// foresee says what a plan would do to groups: who comes and goes by rules, which guards would
+// stop that, and which groups would be left without an owner.
+func (p *plan) foresee(c *workspace.Change, book *rules.Book, used map[string]bool) error {
+	who := slices.Concat(p.create, p.change)
+	ids := make([]uuid.UUID, len(p.depart))
+	for i, x := range p.depart {
+		ids[i] = x.ID
+		used[rules.Everything] = true
+		x.Active = false
+		who = append(who, x)
+	}
+	moves, err := book.Plan(c, who, sorted(used))
+	if err != nil {
+		return err
+	}
+	if err := moves.Tell(c); err != nil {
+		return err
+	}
+	left, n, err := c.Read.Orphaned(ids, 20)
+	if err != nil || n == 0 {
+		return err
+	}
+	var names []string
+	for _, g := range left {
+		names = append(names, g.Name)
+	}
+	if n > len(left) {
+		names = append(names, fmt.Sprintf("and %d more", n-len(left)))
+	}
+	c.Effect(api.Effect{Field: "owners", Count: n, Says: fmt.Sprintf("%s would be left without an owner who is here: %s.", workspace.UpperFirst(workspace.Number(n, "group")), strings.Join(names, ", "))})
+	return nil
 }
 
 // lock locks those who change or depart, and returns which attributes of rules change.

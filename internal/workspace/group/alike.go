@@ -60,7 +60,7 @@ func (f *finder) byAddress(q api.LookAlikeRequest) error {
 	}
 	near, err := f.v.Read.AddressesNear(addr)
 	for _, n := range near {
-		if n.Kind != store.KindPerson {
+		if n.Kind == store.KindGroup || n.Kind == store.KindAlias {
 			f.add(n.Ref, "address")
 		}
 	}

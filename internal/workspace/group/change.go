@@ -109,7 +109,8 @@ func rename(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch, p *w
 	if patch.Name == nil || strings.TrimSpace(*patch.Name) == g.Name {
 		return nil
 	}
-	_, rules, err := naming.Rules(&c.View)
+	_, domain, _ := strings.Cut(g.Address, "@")
+	rules, err := naming.Rules(&c.View, naming.About{Domain: domain, StartingPoint: g.StartingPoint, Language: g.Language, Traits: naming.SplitTraits(g.Traits)})
 	if err != nil {
 		return err
 	}
@@ -121,7 +122,7 @@ func rename(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch, p *w
 		p.Add("name", *patch.Name, "%s", f.Words())
 	}
 	g.Name = named.Name
-	return nil
+	return naming.WarnOfNamesakes(c, g.Name, g.ID)
 }
 
 // move checks where a group would be.

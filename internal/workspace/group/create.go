@@ -34,10 +34,16 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewGroup
 	}
 	asked := n
 	var answer struct {
-		ID uuid.UUID `json:"id"`
+		ID      uuid.UUID  `json:"id"`
+		LeftOut []api.Line `json:"left_out,omitempty"`
+	}
+	made := func(v *workspace.View, err error) (api.Group, error) {
+		g, err := ReadAfter(v, answer.ID, err)
+		g.LeftOut = answer.LeftOut
+		return g, err
 	}
 	if found, err := workspace.Answered(v, asked, &answer); found || err != nil {
-		return ReadAfter(s.k.View(ctx, by), answer.ID, err)
+		return made(s.k.View(ctx, by), err)
 	}
 	d, problems, err := design(v, &n)
 	if err != nil {
@@ -46,7 +52,7 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewGroup
 	if len(problems) > 0 && !by.Preview {
 		v = s.k.View(ctx, by)
 		if found, err := workspace.Answered(v, asked, &answer); found || err != nil { // the same request took the address meanwhile
-			return ReadAfter(v, answer.ID, err)
+			return made(v, err)
 		}
 		return api.Group{}, d.refusal(problems)
 	}
@@ -56,8 +62,10 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewGroup
 			return api.Group{}, err
 		}
 		err = workspace.Once(ctx, s.k, by, asked, &answer, func(c *workspace.Change) error {
-			answer.ID = d.group.ID
-			return d.make(c, slices.Clone(results), problems, n.Quiet)
+			results := slices.Clone(results)
+			err := d.make(c, results, problems, n.Quiet)
+			answer.ID, answer.LeftOut = d.group.ID, leftOut(results)
+			return err
 		})
 		if errors.Is(err, errOutsider) && try < 3 { // a new outsider can be added to two groups at once
 			continue
@@ -65,8 +73,18 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewGroup
 		if errors.Is(err, store.ErrDuplicate) {
 			err = naming.AddressTaken(v, store.ErrDuplicate, d.group.Address)
 		}
-		return ReadAfter(s.k.View(ctx, by), answer.ID, err)
+		return made(s.k.View(ctx, by), err)
 	}
+}
+
+// leftOut returns who of lists could not be put into a group, up to as many as are shown.
+func leftOut(results []member.Result) (out []api.Line) {
+	for i := range results {
+		if r := &results[i]; !r.OK() && r.Outcome != "already" && r.Entry.Line > 0 && len(out) < member.MaxShown {
+			out = append(out, r.Line)
+		}
+	}
+	return out
 }
 
 // errOutsider says that somebody else made an entry for the same outsider meanwhile.
@@ -113,7 +131,11 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 			n.Welcome = start.Welcome
 		}
 	}
-	_, named, err := naming.Rules(v)
+	domain, err := naming.DomainOf(v, n.Address)
+	if err != nil {
+		return d, nil, err
+	}
+	named, err := naming.Rules(v, naming.About{Domain: domain, StartingPoint: n.StartingPoint, Language: n.Language, Traits: n.Traits})
 	if err != nil {
 		return d, nil, err
 	}
@@ -149,7 +171,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	}
 	pol, bad := workspace.ApplyPatch(pol, n.PolicyPatch)
 	p = append(append(p, bad...), workspace.Contradictions(pol)...)
-	d.group = store.Group{ID: store.NewID(), Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
+	d.group = store.Group{ID: store.NewID(), StartingPoint: n.StartingPoint, Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
 		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
 	d.aliases = n.Aliases
@@ -283,6 +305,9 @@ func (d draft) tell(c *workspace.Change, results []member.Result, problems works
 	r.Problems = append(r.Problems, problems...)
 	r.Policy, r.Sample, r.Total, r.Counts, r.List = workspace.Summary(d.group.Policy), member.Shown(results), len(results), member.Counts(results), d.list
 	c.Warn(d.group.Policy.Warnings())
+	if err := naming.WarnOfNamesakes(c, d.group.Name, d.group.ID); err != nil {
+		return err
+	}
 	c.Says(fmt.Sprintf("%s at %s, with %d in it. %s", d.group.Name, d.group.Address, n, d.group.Policy.Sentence()))
 	if d.rule == nil {
 		return nil

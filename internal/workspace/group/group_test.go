@@ -22,7 +22,7 @@ func TestCreateGroup(t *testing.T) {
 		n.Externals, n.Description = "owners", "Boats on the slip"
 		n.People = append(n.People, api.NewPerson{Address: "Pilot@Gannetport.example"})
 	})
-	if g.Address != "slipway-repairs@merrowline.example" || g.Counts != (api.Counts{Owners: 1, Moderators: 1, Members: 2, External: 1}) {
+	if g.Address != "slipway-repairs@merrowline.example" || g.Counts != (api.Counts{Owners: 1, Moderators: 1, Members: 2, External: 1, People: 4}) {
 		t.Errorf("made %s with %+v", g.Address, g.Counts)
 	}
 	if g.MyRole != "none" {
@@ -32,7 +32,7 @@ func TestCreateGroup(t *testing.T) {
 	if err != nil || len(page.Items) != 1 || page.Items[0].ID != g.ID {
 		t.Errorf("not in the list at once: %+v, %v", page, err)
 	}
-	h, err := k.History.List(ctx, ines, g.Address, "", 10)
+	h, err := k.History.List(ctx, ines, g.Address, "", "", 10)
 	if err != nil || len(h.Items) != 2 || h.Items[1].Kind != "group.create" || h.Items[1].Actor.Address != kit.Administrator || h.Items[0].Kind != "people.add" || kit.First(k.History.Affected(ctx, ines, h.Items[0].ID, "", 50)).Total != 4 {
 		t.Errorf("history: %+v, %v", h, err)
 	}
@@ -169,7 +169,7 @@ func TestPolicyEffectAndChange(t *testing.T) {
 	if _, err = k.Group.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err == nil {
 		t.Error("an old version was taken")
 	}
-	h, _ := k.History.List(ctx, owner, g.Address, "", 1)
+	h, _ := k.History.List(ctx, owner, g.Address, "", "", 1)
 	if c := h.Items[0].Changes[0]; c.Field != "post" || c.From != "members" || c.To != "anyone" || !strings.Contains(c.Says, "all strangers can write") {
 		t.Errorf("the history keeps %+v", c)
 	}

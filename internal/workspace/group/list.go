@@ -28,8 +28,9 @@ func New(k *workspace.Kernel) *Service { return &Service{k} }
 type Query struct {
 	Q      string
 	States []string
+	Filter string // of core/filter's Groups
 	Scope  string // "" for all that the actor can find, mine, owned, joinable
-	Sort   string // name, people, post, expires, created; with a leading - in the other direction
+	Sort   string // one of workspace.Sorts; with a leading - in the other direction
 	Cursor string
 	Limit  int
 }
@@ -40,24 +41,68 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 	if err := by.SignedIn(); err != nil {
 		return none, err
 	}
-	sort, desc := strings.CutPrefix(l.Sort, "-")
-	var bad workspace.Problems
-	bad.OneOf("scope", l.Scope, "mine", "owned", "joinable")
-	bad.OneOf("sort", sort, "name", "people", "post", "expires", "created")
-	for _, state := range l.States {
-		bad.OneOf("state", state, "active", "due", "lapsed", "retired")
-	}
-	if err := bad.Err(); err != nil {
-		return none, err
-	}
 	v := s.k.View(ctx, by)
 	e, err := v.ShownExpiry()
 	if err != nil {
 		return none, err
 	}
-	q := store.GroupQuery{Q: l.Q, Now: v.Now(), DueUntil: e.Policy.After(v.Now(), e.Policy.First()), Sort: store.GroupSort(sort), Desc: desc, Limit: l.Limit}
+	q, err := l.query(v, e)
+	if err != nil {
+		return none, err
+	}
+	if q.After, err = v.Cursor(l.Cursor, "groups", l.Q, l.States, l.Filter, l.Scope, q.Sort, q.Desc); err != nil {
+		return none, err
+	}
+	page, err := v.Read.Groups(q)
+	if err != nil {
+		return none, workspace.Filtered(err)
+	}
+	note := q.Note()
+	if l.Q != "" && l.Cursor == "" && len(page.Items) == 0 {
+		if note, err = v.Nearest(store.KindGroup, l.Q, func(near string) (bool, error) {
+			q.Q = near
+			page, err = v.Read.Groups(q)
+			return len(page.Items) > 0, workspace.Filtered(err)
+		}); err != nil {
+			return none, err
+		}
+	}
+	out, err := shapePage(v, page, e)
+	out.Note = note
+	return out, err
+}
+
+// Read reads a query of the actor's.
+func (l Query) Read(v *workspace.View) (store.GroupQuery, error) {
+	e, err := v.ShownExpiry()
+	if err != nil {
+		return store.GroupQuery{}, err
+	}
+	return l.query(v, e)
+}
+
+func (l Query) query(v *workspace.View, e workspace.Expiry) (store.GroupQuery, error) {
+	sort, desc := strings.CutPrefix(l.Sort, "-")
+	var bad workspace.Problems
+	bad.OneOf("scope", l.Scope, "mine", "owned", "joinable")
+	bad.OneOf("sort", sort, workspace.Sorts["groups"]...)
+	for _, state := range l.States {
+		bad.OneOf("state", state, "active", "due", "lapsed", "retired")
+	}
+	if err := bad.Err(); err != nil {
+		return store.GroupQuery{}, err
+	}
+	by := v.By
+	q := store.GroupQuery{Q: l.Q, Time: v.FilterTime(e), Sort: store.GroupSort(sort), Desc: desc, Limit: l.Limit}
 	if sort == "" {
 		q.Sort = store.ByName
+	}
+	if !v.MaySort("groups", l.Sort) {
+		return q, workspace.Fail(workspace.NotAllowed, "Only administrators and auditors may sort groups by their last post.")
+	}
+	var err error
+	if q.Filter, err = v.Filter("groups", l.Filter); err != nil {
+		return q, err
 	}
 	for _, s := range l.States {
 		q.States = append(q.States, lifecycle.State(s))
@@ -73,14 +118,7 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 	if !by.Subject().ReadsAll() {
 		q.Viewer = by.Person.ID
 	}
-	if q.After, err = v.Cursor(l.Cursor, "groups", l.Q, l.States, l.Scope, q.Sort, q.Desc); err != nil {
-		return none, err
-	}
-	page, err := v.Read.Groups(q)
-	if err != nil {
-		return none, err
-	}
-	return shapePage(v, page, e)
+	return q, nil
 }
 
 // shapePage shapes groups with what belongs to them, read for all at once.
@@ -89,10 +127,12 @@ func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Expi
 	if err != nil {
 		return api.Page[api.Group]{}, err
 	}
-	return workspace.Page(page, func(g store.Group) api.Group { return shape(g, extras[g.ID], e, v.Now()) }), nil
+	all := v.By.Subject().ReadsAll()
+	return workspace.Page(page, func(g store.Group) api.Group { return shape(g, extras[g.ID], all, e, v.Now()) }), nil
 }
 
-func shape(g store.Group, extras store.GroupExtras, e workspace.Expiry, now time.Time) api.Group {
+// shape shapes a group. all says whether what is nested in it and can't be found is counted.
+func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry, now time.Time) api.Group {
 	life, state := g.Life(), e.Policy.State(g.Life(), now)
 	if state == lifecycle.Lapsed && life.Ended.IsZero() {
 		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
@@ -100,15 +140,18 @@ func shape(g store.Group, extras store.GroupExtras, e workspace.Expiry, now time
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
 		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
-		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Name, len(extras.Owners)),
-		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested},
-		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,
+		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Owner, len(extras.Owners)),
+		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: extras.People},
+		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,
 	}
 	if extras.Aliases == nil {
 		out.Aliases = []string{}
 	}
 	for i, o := range extras.Owners {
-		out.Owners[i] = api.Name{Name: o.Name, Address: o.Address}
+		out.Owners[i] = api.Owner{Name: o.Name, Address: o.Address, Departed: !o.Active}
+	}
+	if !all {
+		out.Counts.People, out.Counts.More = extras.Shown, extras.People != extras.Shown
 	}
 	if extras.Role != 0 {
 		out.MyRole = extras.Role.String()

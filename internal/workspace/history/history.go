@@ -29,8 +29,9 @@ type Service struct{ k *workspace.Kernel }
 // New returns the service of a workspace.
 func New(k *workspace.Kernel) *Service { return &Service{k} }
 
-// List lists what changed, newest first: in one group, or in the workspace.
-func (s *Service) List(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.HistoryEntry], error) {
+// List lists what changed, newest first, that a filter matches: in one group, or in the
+// workspace.
+func (s *Service) List(ctx context.Context, by workspace.Actor, ref, text, cursor string, limit int) (api.Page[api.HistoryEntry], error) {
 	none := api.Page[api.HistoryEntry]{}
 	v := s.k.View(ctx, by)
 	var group uuid.UUID
@@ -43,7 +44,14 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref, cursor stri
 	} else if err := by.Allow(access.ReadWorkspaceHistory); err != nil {
 		return none, err
 	}
-	return page(v, cursor, limit, []any{"history", group}, func(before int64) ([]store.Event, error) { return v.Read.Events(group, before, limit+1) })
+	r, err := v.Filter("history", text)
+	if err != nil {
+		return none, err
+	}
+	return page(v, cursor, limit, []any{"history", group, text}, func(before int64) ([]store.Event, error) {
+		rows, err := v.Read.Events(group, r, before, limit+1)
+		return rows, workspace.Filtered(err)
+	})
 }
 
 // OfPerson lists what somebody did, and what was done to them, newest first.

@@ -57,7 +57,7 @@ func TestInvitationsAreAnsweredByLink(t *testing.T) {
 		t.Errorf("answered twice: %v %s", kind, says)
 	}
 	now, _ := k.Group.Read(ctx, oda, g.Address)
-	if now.Counts != (api.Counts{Owners: 1, Moderators: 2, Members: 1}) {
+	if now.Counts != (api.Counts{Owners: 1, Moderators: 2, Members: 1, People: 4}) {
 		t.Errorf("%+v", now.Counts)
 	}
 

@@ -56,7 +56,7 @@ func done(c *workspace.Change, format string, g *workspace.Locked) api.JoinResul
 // admit decides about one person who comes in of their own will, or at their own wish, and
 // returns them as member.Join takes them. The error says why they can't.
 func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand.Role, way admission.Way) (admission.Verdict, []member.Result, error) {
-	o, err := c.Read.Override(g.ID, p.AddrKey)
+	o, err := c.Read.Holds(g.ID, p.AddrKey)
 	if err != nil {
 		return admission.Verdict{}, nil, err
 	}
@@ -64,7 +64,7 @@ func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand
 	if err != nil {
 		return admission.Verdict{}, nil, err
 	}
-	who := admission.Candidate{Name: p.Name, Address: p.Address, Departed: !p.Active && !p.External, Override: o.Kind, In: in[p.ID]}
+	who := admission.Candidate{Name: p.Name, Address: p.Address, Departed: !p.Active && !p.External, Override: o, In: in[p.ID]}
 	if p.External {
 		who.Kind = admission.Outsider
 	}
@@ -178,10 +178,11 @@ func (s *Service) Decide(ctx context.Context, by workspace.Actor, d api.Decision
 	if err := by.SignedIn(); err != nil {
 		return api.DecidedAll{}, err
 	}
-	return workspace.DecideEach(by, d, "request", func(by workspace.Actor, id string, out *api.Decided) error { return s.decide(ctx, by, id, d, out) })
+	return workspace.DecideEach(by, d, "request", func(by workspace.Actor, id string, out *api.Decided) error { return s.DecideOne(ctx, by, id, d, out) })
 }
 
-func (s *Service) decide(ctx context.Context, by workspace.Actor, id string, d api.Decisions, out *api.Decided) error {
+// DecideOne approves or declines one request.
+func (s *Service) DecideOne(ctx context.Context, by workspace.Actor, id string, d api.Decisions, out *api.Decided) error {
 	none := workspace.Fail(workspace.NotFound, "There is no request %q that waits for you.", workspace.Cut(id, 50))
 	u, err := uuid.Parse(id)
 	if err != nil {
@@ -296,14 +297,4 @@ func (s *Service) Withdraw(ctx context.Context, by workspace.Actor, id string) e
 		}
 		return c.Record(event.RequestWithdrawn{To: r.Kind}, &g, store.Affected{PersonID: c.By.Person.ID})
 	})
-}
-
-// CountWaiting counts the requests that wait for the actor's decision.
-func CountWaiting(v *workspace.View) (int64, error) {
-	q := store.RequestQuery{Limit: 1}
-	if !v.By.Administers() {
-		q.Runner = v.By.Person.ID
-	}
-	p, err := v.Read.Requests(q)
-	return p.Total, err
 }

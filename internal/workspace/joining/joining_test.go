@@ -76,7 +76,7 @@ func TestRequestsToJoinAndLeave(t *testing.T) {
 		t.Errorf("those who asked are not told: %+v", letters)
 	}
 	now, _ := k.Group.Read(ctx, oda, g.Address)
-	if now.Counts != (api.Counts{Owners: 1, Moderators: 1, Members: 1}) { // Petra came, Tove went
+	if now.Counts != (api.Counts{Owners: 1, Moderators: 1, Members: 1, People: 3}) { // Petra came, Tove went
 		t.Errorf("%+v", now.Counts)
 	}
 	if _, err := k.Joining.Join(ctx, signe, g.Address, api.JoinRequest{}); err != nil {

@@ -31,7 +31,7 @@ func shape(e store.Expiry, version int) api.Expiry {
 	return api.Expiry{TermDays: e.TermDays, Scope: e.Scope, Notices: e.Notices, Caretaker: e.Caretaker, TimeZone: e.TimeZone, Version: version}
 }
 
-func check(e api.Expiry) (workspace.Expiry, error) {
+func check(v *workspace.View, e api.Expiry) (workspace.Expiry, error) {
 	var p workspace.Problems
 	out, err := workspace.NewExpiry(store.Expiry{TermDays: e.TermDays, Scope: e.Scope, Notices: e.Notices, Caretaker: e.Caretaker, TimeZone: e.TimeZone}, 0)
 	if err != nil || e.TimeZone == "" || e.TimeZone == "Local" {
@@ -44,6 +44,10 @@ func check(e api.Expiry) (workspace.Expiry, error) {
 	if e.Caretaker != "" {
 		if _, err := workspace.ParseAddress("caretaker", e.Caretaker); err != nil {
 			p.Add("caretaker", workspace.Cut(e.Caretaker, 100), "%s", err.Error())
+		} else if reads, err := v.Reads(e.Caretaker); err != nil {
+			return out, err
+		} else if !reads {
+			p.Add("caretaker", workspace.Cut(e.Caretaker, 100), "Nobody reads mail to %s here. Name somebody of the workspace, or a group that lives.", workspace.Cut(e.Caretaker, 100))
 		}
 	}
 	return out, p.Err()
@@ -55,7 +59,7 @@ func (s *Service) SetExpiry(ctx context.Context, by workspace.Actor, e api.Expir
 	if err := by.Allow(access.ChangeExpiry); err != nil {
 		return api.Expiry{}, err
 	}
-	next, err := check(e)
+	next, err := check(s.k.View(ctx, by), e)
 	if err != nil {
 		return api.Expiry{}, err
 	}

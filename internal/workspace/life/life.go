@@ -69,16 +69,47 @@ func (s *Service) Retire(ctx context.Context, by workspace.Actor, ref string, ve
 		if c.Ended(&g.Group.Group) {
 			return workspace.Fail(workspace.Conflict, "%s has ended already.", g.Name)
 		}
-		now := c.Now()
-		g.EndedAt, g.Retired = &now, true
+		if err := End(c, g); err != nil {
+			return err
+		}
 		until := e.Policy.PurgeAt(g.Life())
 		c.Effect(api.Effect{Field: "state", From: "active", To: "retired", Count: g.Owners + g.Moderators + g.Members})
 		c.Says(fmt.Sprintf("%s takes no mail any more. It can be restored, with everything in it, until %s.", g.Name, workspace.DateIn("en", until.In(e.Policy.Zone))))
-		if err := c.Save(g); err != nil {
-			return err
-		}
-		return c.Record(event.GroupRetired{Until: e.Date(until)}, &g.Group.Group)
+		return nil
 	})
+}
+
+// End retires g, which is locked and lives.
+func End(c *workspace.Change, g *workspace.Locked) error {
+	e, err := c.Expiry()
+	if err != nil {
+		return err
+	}
+	now := c.Now()
+	g.EndedAt, g.Retired = &now, true
+	if err := c.Save(g); err != nil {
+		return err
+	}
+	return c.Record(event.GroupRetired{Until: e.Date(e.Policy.PurgeAt(g.Life()))}, &g.Group.Group)
+}
+
+// Bring restores g, which is locked and has ended. Where it has a rule, the rules are locked
+// too.
+func Bring(c *workspace.Change, g *workspace.Locked) error {
+	e, err := c.Expiry()
+	if err != nil {
+		return err
+	}
+	was := e.Policy.State(g.Life(), c.Now())
+	g.EndedAt, g.Retired, g.RenewedAt = nil, false, c.Now()
+	g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
+	if err := c.Save(g); err != nil {
+		return err
+	}
+	if err := c.Record(event.GroupRestored{Was: string(was), Until: e.Date(g.Life().Expires)}, &g.Group.Group); err != nil || !g.ByRule {
+		return err
+	}
+	return follow(c, g) // people's attributes may have changed since
 }
 
 // Restore brings a group that ended back, with everything in it, and renews it. Where it
@@ -109,18 +140,8 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		if !state.Ended() {
 			return workspace.Fail(workspace.Conflict, "%s has not ended: there is nothing to restore.", g.Name)
 		}
-		g.EndedAt, g.Retired, g.RenewedAt = nil, false, c.Now()
-		g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
-		if err := c.Save(g); err != nil {
+		if err := Bring(c, g); err != nil {
 			return err
-		}
-		if err := c.Record(event.GroupRestored{Was: string(state), Until: e.Date(g.Life().Expires)}, &g.Group.Group); err != nil {
-			return err
-		}
-		if found.ByRule { // people's attributes may have changed since
-			if err := follow(c, g); err != nil {
-				return err
-			}
 		}
 		c.Effect(api.Effect{Field: "state", From: string(state), To: "active", Count: g.Owners + g.Moderators + g.Members})
 		c.Says(fmt.Sprintf("%s is back, with everything in it.", g.Name))

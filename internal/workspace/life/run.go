@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -48,24 +50,83 @@ func (s *Service) runPage(ctx context.Context, v *workspace.View, e workspace.Ex
 	if err != nil {
 		return err
 	}
+	owners, err := v.Read.Owners(ids)
+	if err != nil {
+		return err
+	}
+	var steps []step
 	for _, g := range groups {
 		var days []int
 		for _, n := range given(sent[g.ID], g.ExpiresAt) {
 			days = append(days, n.Day)
 		}
-		if v.Ended(&g) {
-			err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return lapse(c, g.ID) })
-		} else if day, ok := e.Policy.Notice(g.ExpiresAt, v.Now(), days); ok {
-			err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return notify(c, g.ID, day) })
+		x := step{group: g.ID, address: g.Address}
+		if len(owners[g.ID]) > 0 {
+			x.owner = owners[g.ID][0].Address
 		}
-		if errors.Is(err, store.ErrDuplicate) {
-			err = nil // another instance was first
+		if v.Ended(&g) {
+			steps = append(steps, x)
+		} else if day, ok := e.Policy.Notice(g.ExpiresAt, v.Now(), days); ok {
+			x.notice, x.day = true, day
+			steps = append(steps, x)
+		}
+	}
+	// those of one owner are done together, so that one letter tells of them
+	slices.SortStableFunc(steps, func(x, y step) int { return strings.Compare(x.owner, y.owner) })
+	for some := range slices.Chunk(steps, together) {
+		err := s.steps(ctx, some)
+		if errors.Is(err, store.ErrDuplicate) { // another instance was first with some of them
+			err = s.oneByOne(ctx, some)
 		}
 		if err != nil {
-			return fmt.Errorf("expiry of %s: %w", g.Address, err)
+			return err
 		}
 	}
 	return nil
+}
+
+// together is with how many groups one transaction deals.
+const together = 200
+
+// step is what is to be done about one group: it ends, or a notice of that goes out.
+type step struct {
+	group          uuid.UUID
+	address, owner string
+	notice         bool
+	day            int
+}
+
+func (s *Service) oneByOne(ctx context.Context, all []step) error {
+	for _, x := range all {
+		if err := s.steps(ctx, []step{x}); err != nil && !errors.Is(err, store.ErrDuplicate) {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) steps(ctx context.Context, all []step) error {
+	ids := make([]uuid.UUID, len(all))
+	for i, x := range all {
+		ids[i] = x.group
+	}
+	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
+		if _, err := c.Tx.LockGroups(ids); err != nil {
+			return err
+		}
+		for _, x := range all {
+			var err error
+			if x.notice {
+				err = notify(c, x.group, x.day)
+			} else {
+				err = lapse(c, x.group)
+			}
+			if err != nil {
+				return fmt.Errorf("expiry of %s: %w", x.address, err)
+			}
+		}
+		return nil
+	})
 }
 
 // given returns the notices that were given of one end.

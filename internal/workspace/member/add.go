@@ -1,6 +1,7 @@
 package member
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,6 +42,15 @@ func (s *Service) Add(ctx context.Context, by workspace.Actor, ref string, n api
 			return api.AddedAll{}, err
 		}
 		entries = append(entries, more...)
+	}
+	if _, err := ParseUntil(v, n.Until); err != nil {
+		return api.AddedAll{}, err
+	}
+	if n.Until != "" && n.Way == "invite" {
+		return api.AddedAll{}, workspace.Wrong("until", n.Until, "Whoever is invited comes when they like. Give them an end once they are in.")
+	}
+	for i := range entries {
+		entries[i].Until = cmp.Or(entries[i].Until, n.Until)
 	}
 	for try := 1; ; try++ {
 		results, err := Resolve(v, entries)
@@ -139,10 +149,10 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 		}
 		if r.ID == uuid.Nil {
 			r.ID = store.NewID()
-			outsiders = append(outsiders, store.Person{ID: r.ID, Address: r.Line.Address, AddrKey: r.Line.Address, Name: r.Line.Address, External: true, Active: true,
+			outsiders = append(outsiders, store.Person{ID: r.ID, Address: r.Line.Address, AddrKey: r.Line.Address, Name: r.Name, External: true, Active: true,
 				Attributes: []byte("{}"), CreatedAt: now, Version: 1})
 		}
-		m := store.Membership{GroupID: g.ID, MemberID: r.ID, Kind: store.KindPerson, Role: r.Role, Mail: g.DefaultMail, AddedAt: now.Add(time.Duration(i) * time.Microsecond), AddedBy: c.By.String()}
+		m := store.Membership{GroupID: g.ID, MemberID: r.ID, Kind: store.KindPerson, Role: r.Role, Mail: g.DefaultMail, AddedAt: now.Add(time.Duration(i) * time.Microsecond), AddedBy: c.By.String(), EndsAt: r.Ends}
 		did := store.Affected{PersonID: r.ID, Now: r.Role.String()}
 		if r.kind == admission.Group {
 			m.Kind, m.Mail, did.Label = store.KindGroup, true, &r.Line.Address
@@ -151,7 +161,7 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 		}
 		rows, affected, who = append(rows, m), append(affected, did), append(who, r.who())
 		ids, keys = append(ids, r.ID), append(keys, strings.ToLower(r.Line.Address))
-		count(&g.Group.Group, m.Kind, r.Role, r.External, +1)
+		count(&g.Group.Group, store.MemberRow{Membership: m, External: r.External, Active: true}, r.Role, +1)
 		if r.External {
 			strangers++
 		}
@@ -192,11 +202,15 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 	return c.Record(how.Fact, &g.Group.Group, affected...)
 }
 
-// count keeps the counts of a group in step with its memberships.
-func count(g *store.Group, kind int8, role expand.Role, external bool, by int) {
+// count keeps the counts of a group in step with its memberships: one more or less has a
+// role.
+func count(g *store.Group, m store.MemberRow, role expand.Role, by int) {
 	switch {
-	case kind == store.KindGroup:
+	case m.Kind == store.KindGroup:
 		g.Nested += by
+		return
+	case !m.Active:
+		g.Departed += by
 		return
 	case role == expand.Owner:
 		g.Owners += by
@@ -205,7 +219,7 @@ func count(g *store.Group, kind int8, role expand.Role, external bool, by int) {
 	default:
 		g.Members += by
 	}
-	if external {
+	if m.External {
 		g.ExternalMembers += by
 	}
 }

@@ -1,6 +1,7 @@
 package member
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -63,14 +64,16 @@ func targets(v *workspace.View, g *store.Group, given []string) ([]Target, error
 type change struct {
 	role     expand.Role // 0: as before
 	delivery string      // "": as before
+	ends     *ends       // nil: as before
 	remove   bool
 	exit     admission.Exit // how they go
 	staff    bool           // an owner of the group or an administrator does it, or goes
 }
 
 func (x change) check() error {
-	if x.role == 0 && x.delivery == "" && !x.remove || x.remove && (x.role != 0 || x.delivery != "") {
-		return workspace.Wrong("role", nil, "Say what to change: role or delivery, or else remove.")
+	other := x.role != 0 || x.delivery != "" || x.ends != nil
+	if other == x.remove {
+		return workspace.Wrong("role", nil, "Say what to change: role, delivery or until, or else remove.")
 	}
 	return nil
 }
@@ -79,12 +82,16 @@ func (x change) check() error {
 // Whoever can be changed is; the results say why the others were not.
 func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, patch api.MembersPatch, revision int) (api.MembersChanged, error) {
 	role, _ := expand.ParseRole(patch.Role)
-	x := change{role: role, delivery: patch.Delivery, remove: patch.Remove, exit: admission.Removing, staff: true}
 	var out api.MembersChanged
+	end, err := newEnds(s.k.View(ctx, by), patch.Until)
+	if err != nil {
+		return out, err
+	}
+	x := change{role: role, delivery: patch.Delivery, ends: end, remove: patch.Remove, exit: admission.Removing, staff: true}
 	if err := x.check(); err != nil {
 		return out, err
 	}
-	err := s.k.OnGroup(ctx, by, ref, access.ChangePeople, func(c *workspace.Change, g *workspace.Locked) error {
+	err = s.k.OnGroup(ctx, by, ref, access.ChangePeople, func(c *workspace.Change, g *workspace.Locked) error {
 		if err := g.CheckRevision(revision); err != nil {
 			return err
 		}
@@ -209,6 +216,11 @@ func (x change) decide(d admission.Door, row store.MemberRow, last bool) admissi
 	if v.Outcome == admission.Already && x.delivery != "" && (x.delivery == "each") != row.Mail {
 		v = admission.Verdict{Outcome: admission.Admitted}
 	}
+	if x.ends != nil && (v.Outcome == admission.Already || v.Outcome == admission.Admitted) {
+		if e := x.ends.decide(row, d.Name, last && (x.role == 0 || x.role == expand.Owner)); e.Outcome != admission.Already {
+			v = e
+		}
+	}
 	return v
 }
 
@@ -244,9 +256,9 @@ func (l *ledger) add(g *store.Group, t *Target) {
 		now = l.x.role
 	}
 	if now != row.Role {
-		count(g, row.Kind, row.Role, row.External, -1)
+		count(g, row, row.Role, -1)
 		if now != 0 {
-			count(g, row.Kind, now, row.External, +1)
+			count(g, row, now, +1)
 		}
 	}
 	did := store.Affected{PersonID: row.MemberID, Was: row.Role.String(), Now: now.String()}
@@ -261,6 +273,10 @@ func (l *ledger) add(g *store.Group, t *Target) {
 	if now != 0 {
 		t.Row.Role = now
 	}
+	if l.x.ends != nil {
+		t.to += ", " + map[bool]string{true: "without an end", false: "until " + l.x.ends.day}[l.x.ends.at == nil]
+		t.Row.EndsAt = l.x.ends.at
+	}
 	if l.x.delivery != "" {
 		t.from, t.to = t.from+", "+workspace.Delivery(row.Mail), t.to+", "+l.x.delivery
 		t.Row.Mail = l.x.delivery == "each"
@@ -272,16 +288,24 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 		return nil
 	}
 	var fact event.Fact = event.PeopleChanged{People: event.Of(l.who...), Role: l.x.role.String(), Delivery: l.x.delivery}
+	until := ""
+	if l.x.ends != nil {
+		until = cmp.Or(l.x.ends.day, endless)
+		fact = event.PeopleChanged{People: event.Of(l.who...), Role: l.x.role.String(), Delivery: l.x.delivery, Until: until}
+	}
 	if l.x.role == 0 {
-		fact = event.PeopleChanged{People: event.Of(l.who...), Delivery: l.x.delivery}
+		fact = event.PeopleChanged{People: event.Of(l.who...), Delivery: l.x.delivery, Until: until}
 	}
 	var err error
 	if l.x.remove {
-		fact = event.PeopleRemoved{People: event.Of(l.who...), Left: l.x.exit == admission.Leaving}
+		fact = event.PeopleRemoved{People: event.Of(l.who...), Left: l.x.exit == admission.Leaving, Ended: l.x.exit == admission.Ending}
 		err = errors.Join(c.Tx.DeleteMemberships(g.ID, l.ids), c.Tx.EndRequests(g.ID, l.ids, store.ToLeave, c.Now()))
 	}
 	if l.x.role != 0 {
 		err = errors.Join(err, c.Tx.SetRole(g.ID, l.ids, l.x.role))
+	}
+	if l.x.ends != nil {
+		err = errors.Join(err, c.Tx.SetEnds(g.ID, l.ids, l.x.ends.at))
 	}
 	if l.x.delivery != "" {
 		err = errors.Join(err, c.Tx.SetMail(g.ID, l.ids, l.x.delivery == "each"))
@@ -311,16 +335,20 @@ func activeOwners(v *workspace.View, group uuid.UUID) (map[uuid.UUID]bool, error
 // is.
 func (s *Service) ChangeOne(ctx context.Context, by workspace.Actor, ref, who string, patch api.MemberPatch, revision int) (api.Member, error) {
 	role, _ := expand.ParseRole(patch.Role)
-	x := change{role: role, delivery: patch.Delivery, staff: true}
+	end, err := newEnds(s.k.View(ctx, by), patch.Until)
+	if err != nil {
+		return api.Member{}, err
+	}
+	x := change{role: role, delivery: patch.Delivery, ends: end, staff: true}
 	do := access.ChangePeople
-	if role == 0 && by.Is(who) {
+	if role == 0 && end == nil && by.Is(who) {
 		do = access.ReadGroup
 	}
 	if err := x.check(); err != nil {
 		return api.Member{}, err
 	}
 	var out api.Member
-	err := s.k.OnGroup(ctx, by, ref, do, func(c *workspace.Change, g *workspace.Locked) error {
+	err = s.k.OnGroup(ctx, by, ref, do, func(c *workspace.Change, g *workspace.Locked) error {
 		if err := g.CheckRevision(revision); err != nil {
 			return err
 		}

@@ -98,7 +98,7 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, l Qu
 		return none, 0, err
 	}
 	if q == (store.MemberQuery{Group: g.ID, After: q.After, Limit: q.Limit}) { // everybody: their number is kept
-		q.Total = int64(g.Owners + g.Moderators + g.Members + g.Nested)
+		q.Total = int64(g.Owners + g.Moderators + g.Members + g.Departed + g.Nested)
 	}
 	p, err := v.Read.Members(q)
 	if err != nil {
@@ -109,7 +109,7 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, l Qu
 }
 
 // Columns are the columns of an export, in order.
-var Columns = []string{"name", "address", "role", "delivery", "kind", "by_rule", "added_at", "added_by"}
+var Columns = []string{"name", "address", "role", "delivery", "kind", "by_rule", "added_at", "added_by", "until"}
 
 // exported is how many members are read at once for an export: between pages no
 // connection to the database is held, so that a slow reader keeps none from others.
@@ -150,7 +150,7 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, ref string, l 
 			case !m.Active:
 				kind = "departed"
 			}
-			err = errors.Join(err, out.Write([]string{api.Cell(m.Name), api.Cell(m.Address), m.Role, m.Delivery, kind, strconv.FormatBool(m.ByRule), m.AddedAt.Format(time.RFC3339), api.Cell(m.AddedBy)}))
+			err = errors.Join(err, out.Write([]string{api.Cell(m.Name), api.Cell(m.Address), m.Role, m.Delivery, kind, strconv.FormatBool(m.ByRule), m.AddedAt.Format(time.RFC3339), api.Cell(m.AddedBy), m.Until}))
 		}
 		out.Flush()
 		if err := errors.Join(err, out.Error()); err != nil || p.Next.Empty() {
@@ -196,7 +196,7 @@ func shapeAll(v *workspace.View, rows []store.MemberRow, searched bool) ([]api.M
 // shape is a member as the interface shows them.
 func shape(v *workspace.View, r store.MemberRow) api.Member {
 	m := api.Member{ID: r.MemberID.String(), Kind: "person", Name: r.Name, Address: r.Address, Role: r.Role.String(),
-		External: r.External, Active: r.Active, Delivery: workspace.Delivery(r.Mail), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, ByRule: r.Ruled()}
+		External: r.External, Active: r.Active, Delivery: workspace.Delivery(r.Mail), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, Until: v.LastDay(r.EndsAt), ByRule: r.Ruled()}
 	if r.Kind == store.KindGroup {
 		m.Kind = "group"
 	}

@@ -25,7 +25,7 @@ import (
 func Named(field string, people []api.NewPerson) []Entry {
 	out := make([]Entry, len(people))
 	for i, x := range people {
-		out[i] = Entry{Field: fmt.Sprintf("%s[%d].address", field, i), Given: x.Address, Address: x.Address, Role: x.Role}
+		out[i] = Entry{Field: fmt.Sprintf("%s[%d].address", field, i), Given: x.Address, Address: x.Address, Role: x.Role, Until: x.Until}
 	}
 	return out
 }
@@ -66,8 +66,8 @@ func ReadList(v *workspace.View, field string, l api.PeopleList, out *api.ListRe
 	}
 	all := make([]Entry, len(read.Entries))
 	for i, e := range read.Entries {
-		all[i] = Entry{Line: e.Line, Field: field, Given: e.Given, Address: e.Address, Role: e.Role}
-		if e.Address == "" {
+		all[i] = Entry{Line: e.Line, Field: field, Given: e.Given, Called: e.Name, Address: e.Address, Role: e.Role}
+		if all[i].wrong = e.Wrong; e.Address == "" && e.Wrong == "" {
 			all[i].Given = e.Name
 		}
 		if e.Role == "" {

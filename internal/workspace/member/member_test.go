@@ -29,7 +29,7 @@ func TestMembers(t *testing.T) {
 			t.Errorf("%s: %s, %q; want %s", r.Given, r.Outcome, r.Says, want[i])
 		}
 	}
-	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 1, Moderators: 2, Members: 2, External: 1}) {
+	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 1, Moderators: 2, Members: 2, External: 1, People: 5}) {
 		t.Errorf("counts: %+v", after.Counts)
 	}
 
@@ -39,7 +39,7 @@ func TestMembers(t *testing.T) {
 	if err := k.Member.Remove(ctx, owner, g.Address, kit.Colleague, 0); err != nil {
 		t.Error(err)
 	}
-	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 2, Moderators: 1, Members: 1, External: 1}) {
+	if after, _ := k.Group.Read(ctx, owner, g.Address); after.Counts != (api.Counts{Owners: 2, Moderators: 1, Members: 1, External: 1, People: 4}) {
 		t.Errorf("counts: %+v", after.Counts)
 	}
 	for _, c := range []struct {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -58,7 +59,11 @@ func (s *Service) Override(ctx context.Context, by workspace.Actor, ref, address
 	if err != nil {
 		return api.Override{}, err
 	}
-	row, err := v.Read.Override(g.ID, addr.Key())
+	key := addr.Key()
+	if p, err := v.Read.PersonByKey(key); err == nil {
+		key = p.AddrKey
+	}
+	row, err := v.Read.Override(g.ID, key)
 	if err == nil && row.Kind == policy.NoOverride {
 		err = workspace.Fail(workspace.NotFound, "Nothing is settled about %s in %s: its policy holds.", addr, g.Name)
 	}
@@ -90,6 +95,15 @@ func NewOverride(address string, n api.NewOverride, version int) (Override, erro
 // back. Whoever is barred is taken out, and what they asked for or were offered ends. It
 // returns the person of whom a bar was lifted.
 func Settle(c *workspace.Change, g *workspace.Locked, o Override) (lifted *store.Person, err error) {
+	p, err := c.Read.PersonByKey(o.Address.Key())
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if err == nil && !p.External && p.AddrKey != o.Address.Key() { // an address of before means them, too
+		if o.Address, err = mailaddr.Parse(p.Address); err != nil {
+			return nil, err
+		}
+	}
 	addr, to, reason, version := o.Address, o.Kind, o.Reason, o.Version
 	was, err := c.Read.Override(g.ID, addr.Key())
 	if err != nil {
@@ -98,9 +112,8 @@ func Settle(c *workspace.Change, g *workspace.Locked, o Override) (lifted *store
 	if version > 0 && version != was.Version {
 		return nil, workspace.StaleGroup("what is settled about "+addr.Key(), version, was.Version)
 	}
-	p, err := c.Read.PersonByKey(addr.Key())
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, err
+	if addr.Local() == "*" {
+		return nil, settleDomain(c, g, o, was)
 	}
 	role := expand.Role(0)
 	if m, err := c.Read.Membership(g.ID, p.ID); err == nil {
@@ -137,6 +150,47 @@ func Settle(c *workspace.Change, g *workspace.Locked, o Override) (lifted *store
 		lifted = &p
 	}
 	return lifted, c.Record(event.OverrideSet{Of: of, From: was.Kind.String(), To: to.String(), Reason: reason}, &g.Group.Group, store.Affected{PersonID: id, Label: label})
+}
+
+// settleDomain settles something about all addresses of a domain outside the workspace. With a
+// bar, its people who are in the group are taken out.
+func settleDomain(c *workspace.Change, g *workspace.Locked, o Override, was store.Override) error {
+	domain := o.Address.Domain()
+	domains, err := c.Domains()
+	if err != nil {
+		return err
+	}
+	if slices.Contains(domains, domain) {
+		return workspace.Wrong("address", o.Address.String(), "%s is a domain of this workspace. Bar, trust or hold its people one by one.", domain)
+	}
+	if was.Kind == o.Kind && was.Reason == o.Reason {
+		c.Says("Is so already; nothing changes.")
+		return nil
+	}
+	key := o.Address.Key()
+	c.Says(fmt.Sprintf("Everybody at %s is %s in %s.", domain, map[policy.Override]string{policy.NoOverride: "as the policy says", policy.Barred: "barred: out of it, and not writing to it", policy.Trusted: "trusted: their mail never waits", policy.Held: "held: their mail always waits"}[o.Kind], g.Name))
+	if err := c.Tx.SetOverride(store.Override{GroupID: g.ID, AddrKey: key, Kind: o.Kind, Reason: o.Reason, SetBy: c.By.Person.Address, SetAt: c.Now(), Version: was.Version + 1}); err != nil {
+		return err
+	}
+	if o.Kind == policy.Barred {
+		ids, err := c.Read.ExternalAt(g.ID, domain)
+		if err != nil {
+			return err
+		}
+		if len(ids) > 0 {
+			c.Report.Says += fmt.Sprintf(" %s from there go.", workspace.Number(len(ids), "external member"))
+		}
+		for _, id := range ids {
+			if err := TakeOut(c, g, id, admission.Barring); err != nil {
+				return err
+			}
+		}
+	}
+	c.Effect(api.Effect{Field: key, From: was.Kind.String(), To: o.Kind.String(), Says: c.Report.Says})
+	if err := c.Save(g); err != nil { // what was decided about mail of a moment ago no longer holds
+		return err
+	}
+	return c.Record(event.OverrideSet{Of: event.Who{Address: key}, From: was.Kind.String(), To: o.Kind.String(), Reason: o.Reason}, &g.Group.Group, store.Affected{PersonID: store.AddressID(key), Label: &key})
 }
 
 // putOut ends all that somebody who is barred has in g, which is locked.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -14,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/naming"
@@ -32,7 +34,10 @@ const (
 type Entry struct {
 	Line                        int // where it stands in its list; 0 for one that was named by itself
 	Field, Given, Address, Role string
+	Until                       string // the last day, as it was given
+	Called                      string // what the list calls them
 	person                      *store.Person
+	wrong                       string // why it could not be read
 }
 
 // Result is what an entry comes to. ID is the person or group, nil for a new outsider.
@@ -41,6 +46,7 @@ type Result struct {
 	api.Line
 	ID   uuid.UUID
 	Role expand.Role
+	Ends *time.Time // of the membership
 
 	kind  admission.Kind
 	known bool // who it is: what can be decided about is decided by Admit
@@ -94,12 +100,19 @@ func Resolve(v *workspace.View, entries []Entry) ([]Result, error) {
 	var keys []string
 	for i, e := range entries {
 		out[i] = Result{Entry: e, Line: api.Line{Given: workspace.Cut(e.Given, 400), Line: e.Line}, Role: expand.Member, known: true}
+		if e.wrong != "" {
+			out[i].refuse("refused", "%s", e.wrong)
+			continue
+		}
 		if e.person == nil && e.Address != "" {
 			if addresses[i], err = mailaddr.Parse(e.Address); err != nil {
 				out[i].refuse("refused", "%s", workspace.Words(err))
 			} else {
 				keys = append(keys, addresses[i].Key())
 			}
+		}
+		if out[i].Ends, err = ParseUntil(v, e.Until); err != nil {
+			out[i].refuse("refused", "%s", workspace.Words(err))
 		}
 		if e.Role != "" {
 			var ok bool
@@ -160,6 +173,9 @@ func (r *resolver) settle(out *Result, a mailaddr.Address) error {
 	if out.person != nil {
 		p, isPerson = *out.person, true
 	}
+	if isPerson && !p.External {
+		key = p.AddrKey // an address of before means them, too
+	}
 	nested, isGroup := r.groups[key]
 	out.Line.Address = key
 	switch {
@@ -178,6 +194,9 @@ func (r *resolver) settle(out *Result, a mailaddr.Address) error {
 		}
 	default:
 		out.ID, out.kind, out.External, out.Name = p.ID, admission.Outsider, true, p.Name
+		if out.Name == "" && people.CheckName(out.Called) == "" { // nobody else knows what they are called
+			out.Name = out.Called
+		}
 		if out.Name == "" {
 			out.Name = key
 		}
@@ -200,16 +219,18 @@ func (r *resolver) byName(out *Result) error {
 	if err != nil {
 		return err
 	}
-	exact := slices.DeleteFunc(slices.Clone(found), func(p store.Person) bool { return !strings.EqualFold(p.Name, out.Entry.Given) })
-	if len(exact) > 0 {
-		found = exact
-	}
-	switch len(found) {
-	case 0:
+	name := rule.Fold(strings.Join(strings.Fields(out.Entry.Given), " "))
+	exact := slices.DeleteFunc(slices.Clone(found), func(p store.Person) bool { return rule.Fold(p.Name) != name })
+	switch {
+	case len(found) == 0:
 		out.refuse("unknown", "Nobody in the workspace has a name like this. Give an address.")
-	case 1:
-		out.person, out.Says = &found[0], "Found by name."
+	case len(exact) == 1:
+		out.person, out.Says = &exact[0], "Found by name."
+	case len(exact) == 0: // who is only like it may be somebody else
+		out.refuse("ambiguous", "Nobody has exactly this name. Choose whom you mean.")
+		out.Choices = people.Names(found)
 	default:
+		found = exact
 		out.refuse("ambiguous", "Several people have a name like this. Choose one.")
 		out.Choices = people.Names(found)
 	}

@@ -9,7 +9,9 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -49,13 +51,15 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 		if n.Ref == own {
 			continue
 		}
-		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias"}[n.Kind], How: "resembling"}
+		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias", "former"}[n.Kind], How: "resembling"}
 		switch {
 		case n.Same:
 			how.How, p.Status = "same", "taken"
 			switch {
 			case hidden[n.Ref]:
 				p.Says = "This address is taken."
+			case how.Kind == "former":
+				p.Says = fmt.Sprintf("This address was that of %s, and leads to them still.", n.Name)
 			case how.Kind == "alias":
 				p.Says = fmt.Sprintf("This address leads to the group %s.", n.Name)
 			default:
@@ -88,7 +92,7 @@ func hiddenOf(v *workspace.View, near []store.Taken) (map[uuid.UUID]bool, error)
 	}
 	var ids []uuid.UUID
 	for _, n := range near {
-		if n.Kind != store.KindPerson {
+		if n.Kind == store.KindGroup || n.Kind == store.KindAlias {
 			ids = append(ids, n.Ref)
 			out[n.Ref] = true
 		}
@@ -158,7 +162,7 @@ func checkLocal(v *workspace.View, field, address string, own uuid.UUID, p *work
 			return err
 		}
 	}
-	_, rules, err := Rules(v)
+	rules, err := Rules(v, About{}) // of an address by itself: reserved words and beginnings
 	for _, f := range rules.OfAddress(LocalOf(address), Creator(v.By.Person)) {
 		p.Add(field, address, "%s", f.Words())
 	}
@@ -182,4 +186,51 @@ func AddressTaken(v *workspace.View, err error, address string) error {
 func LocalOf(address string) string {
 	local, _, _ := strings.Cut(address, "@")
 	return local
+}
+
+// DomainOf returns the domain of an address for a group, or of a local part alone: the main one
+// of the workspace.
+func DomainOf(v *workspace.View, address string) (string, error) {
+	if _, domain, ok := strings.Cut(address, "@"); ok {
+		return strings.ToLower(domain), nil
+	}
+	domains, err := v.Domains()
+	if err != nil || len(domains) == 0 {
+		return "", err
+	}
+	return domains[0], nil
+}
+
+// namesakes returns groups other than own that are called the same, of those that the actor can
+// find: 3 at most.
+func namesakes(v *workspace.View, name string, own uuid.UUID) ([]store.Group, error) {
+	if strings.TrimSpace(name) == "" {
+		return nil, nil
+	}
+	named, err := v.Read.GroupsNamed(rule.Fold(name), 10)
+	if err != nil || len(named) == 0 {
+		return nil, err
+	}
+	ids := make([]uuid.UUID, len(named))
+	for i, g := range named {
+		ids[i] = g.ID
+	}
+	seen, err := v.Visible(ids)
+	return slices.DeleteFunc(named, func(g store.Group) bool {
+		_, ok := seen[g.ID]
+		return !ok || g.ID == own
+	}), err
+}
+
+// WarnOfNamesakes adds to what a change tells which other groups are called the same.
+func WarnOfNamesakes(c *workspace.Change, name string, own uuid.UUID) error {
+	twins, err := namesakes(&c.View, name, own)
+	for _, g := range twins {
+		c.Warn([]*fault.Fault{{Field: "name", Says: namesake(g)}})
+	}
+	return err
+}
+
+func namesake(g store.Group) string {
+	return fmt.Sprintf("Another group is called %s already: %s. People will take one for the other.", g.Name, g.Address)
 }

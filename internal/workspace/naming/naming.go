@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/filter"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/naming"
 	"ivytable.example/ivytable/internal/core/rule"
@@ -35,17 +36,50 @@ const (
 	creatorsWorkspace      = "workspace"
 )
 
-// Rules returns the rules in force; administrators alone create, and nothing is asked of a
-// name, until that is set.
-func Rules(v *workspace.View) (api.Naming, naming.Rules, error) {
+// inForce returns the rules; administrators alone create, and nothing is asked of a name,
+// until that is set.
+func inForce(v *workspace.View) (api.Naming, error) {
 	n := store.Naming{Creators: creatorsAdministrators}
 	version, err := v.Read.Setting(setting, &n)
-	out := shape(n, version+1)
-	return out, rulesOf(out), err
+	return shape(n, version+1), err
+}
+
+// About is what is known of a group that a name is for.
+type About struct {
+	Domain, StartingPoint, Language string
+	Traits                          []string
+}
+
+func (a About) subject() rule.Subject {
+	return filter.Groups.NewSubject(map[string][]string{"domain": {a.Domain}, "starting_point": {a.StartingPoint}, "language": {a.Language}, "traits": a.Traits})
+}
+
+// known is what a filter of a pattern can ask about.
+var known = []string{"domain", "starting_point", "language", "traits"}
+
+// Rules returns the rules in force for a group: with the first of the patterns whose filter
+// matches it, else with the one for all.
+func Rules(v *workspace.View, about About) (naming.Rules, error) {
+	n, err := inForce(v)
+	return rulesFor(n, about), err
+}
+
+func rulesFor(n api.Naming, about About) naming.Rules {
+	out := naming.Rules{Pattern: n.Pattern, Words: n.Words, Beginnings: n.Beginnings}
+	for _, p := range n.Patterns {
+		if f, err := filter.Groups.Parse(p.Filter); err == nil && f.Eval(about.subject()) == rule.Match { // it was checked when it was set
+			out.Pattern = p.Pattern
+			break
+		}
+	}
+	return out
 }
 
 func shape(n store.Naming, version int) api.Naming {
-	out := api.Naming{Creators: n.Creators, Prefix: n.Prefix, Suffix: n.Suffix, Words: n.Words, Beginnings: n.Beginnings, Version: version}
+	out := api.Naming{Creators: n.Creators, Pattern: n.Pattern, Words: n.Words, Beginnings: n.Beginnings, Version: version}
+	for _, p := range n.Others {
+		out.Patterns = append(out.Patterns, api.NamePattern(p))
+	}
 	if out.Words == nil {
 		out.Words = []string{}
 	}
@@ -55,8 +89,32 @@ func shape(n store.Naming, version int) api.Naming {
 	return out
 }
 
-func rulesOf(n api.Naming) naming.Rules {
-	return naming.Rules{Prefix: n.Prefix, Suffix: n.Suffix, Words: n.Words, Beginnings: n.Beginnings}
+// check adds what is wrong with rules.
+func check(p *workspace.Problems, n api.Naming, fields []string) {
+	add := func(field string, r naming.Rules) {
+		for _, f := range r.Check(fields) {
+			var given any
+			if f.Given != "" {
+				given = f.Given
+			}
+			p.Add(field+f.Field, given, "%s", f.Words())
+		}
+	}
+	add("", naming.Rules{Pattern: n.Pattern, Words: n.Words, Beginnings: n.Beginnings})
+	for i, x := range n.Patterns {
+		field := fmt.Sprintf("patterns[%d].", i)
+		add(field, naming.Rules{Pattern: x.Pattern})
+		f, err := filter.Groups.Parse(x.Filter)
+		if err != nil {
+			p.Add(field+"filter", workspace.Cut(x.Filter, 200), "%s", workspace.Words(err))
+			continue
+		}
+		for _, a := range f.Attributes() {
+			if !slices.Contains(known, a.Path) {
+				p.Add(field+"filter", workspace.Cut(x.Filter, 200), "A group that is yet to be made has no %s. Ask about %s.", a.Path, strings.Join(known, ", "))
+			}
+		}
+	}
 }
 
 // AllowCreate checks the actor against creating groups, or against what goes with it.
@@ -65,16 +123,20 @@ func AllowCreate(v *workspace.View, do access.Action) error {
 	if err == nil || v.By.SignedIn() != nil {
 		return err
 	}
-	n, _, err := Rules(v)
+	n, err := inForce(v)
 	if err != nil {
 		return err
 	}
-	return v.By.AllowHere(do, n.Creators == creatorsWorkspace)
+	err = v.By.AllowHere(do, n.Creators == creatorsWorkspace)
+	if err != nil && n.Creators == creatorsWorkspace {
+		return workspace.Fail(workspace.NotAllowed, "Auditors look, and change nothing: everybody else may create groups here.")
+	}
+	return err
 }
 
 // WorkspaceMay lists what the actor may do to the workspace.
 func WorkspaceMay(v *workspace.View) ([]access.Action, error) {
-	n, _, err := Rules(v)
+	n, err := inForce(v)
 	return v.By.Subject().OnWorkspace(n.Creators == creatorsWorkspace), err
 }
 
@@ -83,7 +145,7 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor) (api.Naming, err
 	if err := by.Allow(access.ReadNaming); err != nil {
 		return api.Naming{}, err
 	}
-	n, _, err := Rules(s.k.View(ctx, by))
+	n, err := inForce(s.k.View(ctx, by))
 	return n, err
 }
 
@@ -95,17 +157,15 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, ver
 	}
 	var p workspace.Problems
 	p.OneOf("creators", n.Creators, creatorsAdministrators, creatorsWorkspace)
-	for _, f := range rulesOf(n).Check(rule.FieldNames()) {
-		var given any
-		if f.Given != "" {
-			given = f.Given
-		}
-		p.Fault(f.Field, given, f)
+	fields, err := s.k.View(ctx, by).FieldNames()
+	if err != nil {
+		return api.Naming{}, err
 	}
+	check(&p, n, fields)
 	if err := p.Err(); err != nil {
 		return api.Naming{}, err
 	}
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
+	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
 		before := store.Naming{Creators: creatorsAdministrators}
 		current, err := c.Tx.LockSetting(setting, &before)
 		if err != nil {
@@ -127,7 +187,10 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, ver
 		for _, x := range changes {
 			c.Effect(api.Effect{Field: x.Field, From: x.From, To: x.To})
 		}
-		next := store.Naming{Creators: n.Creators, Prefix: n.Prefix, Suffix: n.Suffix, Words: n.Words, Beginnings: n.Beginnings}
+		next := store.Naming{Creators: n.Creators, Pattern: n.Pattern, Words: n.Words, Beginnings: n.Beginnings}
+		for _, x := range n.Patterns {
+			next.Others = append(next.Others, store.Pattern(x))
+		}
 		if err := c.Tx.SaveSetting(setting, next, current+1); err != nil {
 			return err
 		}
@@ -144,8 +207,15 @@ func differences(before store.Naming, n api.Naming) []event.Change {
 		}
 	}
 	add("creators", before.Creators, n.Creators)
-	add("prefix", before.Prefix, n.Prefix)
-	add("suffix", before.Suffix, n.Suffix)
+	add("pattern", before.Pattern, n.Pattern)
+	others := func(all []api.NamePattern) string {
+		var out []string
+		for _, x := range all {
+			out = append(out, x.Filter+" → "+x.Pattern)
+		}
+		return strings.Join(out, "; ")
+	}
+	add("patterns", others(shape(before, 0).Patterns), others(n.Patterns))
 	add("words", strings.Join(before.Words, ", "), strings.Join(n.Words, ", "))
 	add("beginnings", strings.Join(before.Beginnings, ", "), strings.Join(n.Beginnings, ", "))
 	return out
@@ -153,13 +223,16 @@ func differences(before store.Naming, n api.Naming) []event.Change {
 
 // review says which groups break rules that are not in force yet.
 func review(c *workspace.Change, n api.Naming) (string, error) {
-	rules := rulesOf(n)
+	has, err := values(c, n)
+	if err != nil {
+		return "", err
+	}
 	groups, broken := 0, 0
-	err := c.Read.EachLiveGroup(func(batch []store.Group) error {
+	err = c.Read.EachLiveGroup(func(batch []store.Group) error {
 		for _, g := range batch {
 			groups++
-			local, _, _ := strings.Cut(g.Address, "@")
-			faults := rules.Broken(g.Name, local)
+			local, domain, _ := strings.Cut(g.Address, "@")
+			faults := rulesFor(n, About{domain, g.StartingPoint, g.Language, SplitTraits(g.Traits)}).Broken(g.Name, local, has)
 			if len(faults) == 0 {
 				continue
 			}
@@ -184,6 +257,34 @@ func review(c *workspace.Change, n api.Naming) (string, error) {
 	return fmt.Sprintf("%d of %d groups break these rules. They keep their names; the rules are for new groups and for renaming.", broken, groups), err
 }
 
+// values reads what people have in the fields that patterns name, and returns whether somebody
+// has a value.
+func values(c *workspace.Change, n api.Naming) (func(field, value string) bool, error) {
+	patterns := n.Pattern
+	for _, x := range n.Patterns {
+		patterns += x.Pattern
+	}
+	all := map[string]map[string]bool{}
+	schema, err := c.Schema("")
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range schema.Attributes() {
+		if a.Field == "" || !strings.Contains(patterns, "{"+a.Field+"}") {
+			continue
+		}
+		some, err := c.Read.DistinctValues(a.Path)
+		if err != nil {
+			return nil, err
+		}
+		all[a.Field] = make(map[string]bool, len(some))
+		for _, v := range some {
+			all[a.Field][mailaddr.Skeleton(v)] = true
+		}
+	}
+	return func(field, value string) bool { return all[field][value] }, nil
+}
+
 // Creator is a person as the rules of naming see them.
 func Creator(p store.Person) naming.Creator {
 	return naming.Creator{Fields: people.Fields(p), Exempt: access.Role(p.WorkspaceRole) == access.Administrator}
@@ -191,11 +292,12 @@ func Creator(p store.Person) naming.Creator {
 
 // Proposing is a question for an address.
 type Proposing struct {
-	Name    string
-	Address string // checks this one; a local part alone takes the domain
-	Domain  string // the workspace's main one where it is empty
-	As      string // somebody else whose group it would be
-	Group   string // a group that would have the address in place of its own
+	Name          string
+	Address       string // checks this one; a local part alone takes the domain
+	Domain        string // the workspace's main one where it is empty
+	As            string // somebody else whose group it would be
+	StartingPoint string // what it would be begun from
+	Group         string // a group that would have the address in place of its own
 }
 
 // Propose says what a group would be called, and returns the address that its name
@@ -233,13 +335,16 @@ func (s *Service) Propose(ctx context.Context, by workspace.Actor, q Proposing) 
 	if q.Domain == "" && len(domains) > 0 {
 		q.Domain = domains[0]
 	}
-	_, rules, err := Rules(v)
-	if err != nil {
-		return none, err
-	}
 	local, domain := q.Address, q.Domain
 	if i := strings.LastIndexByte(q.Address, '@'); i >= 0 {
 		local, domain = q.Address[:i], q.Address[i+1:]
+	}
+	rules, err := Rules(v, About{Domain: domain, StartingPoint: q.StartingPoint})
+	if err != nil {
+		return none, err
+	}
+	if q.Address != "" && strings.TrimSpace(local) == "" {
+		return api.Proposal{Status: "invalid", Notes: []string{}, Near: []api.Near{}, Says: "The part before the @ is empty. Write a name there, such as night-dispatch."}, nil
 	}
 	named := rules.Apply(q.Name, local, Creator(as))
 	out := api.Proposal{Name: named.Name, Status: "invalid", Notes: append([]string{}, named.Notes...), Near: []api.Near{}}
@@ -256,6 +361,13 @@ func (s *Service) Propose(ctx context.Context, by workspace.Actor, q Proposing) 
 		return out, err
 	}
 	checked.Name, checked.Notes = out.Name, out.Notes
+	twins, err := namesakes(v, named.Name, own)
+	if err != nil {
+		return out, err
+	}
+	for _, g := range twins {
+		checked.Notes = append(checked.Notes, namesake(g))
+	}
 	if len(named.Faults) > 0 {
 		checked.Status, checked.Says = "against", named.Faults[0].Words()
 	}

@@ -42,7 +42,7 @@ func TestNamesAreRuledWhileTheyAreTyped(t *testing.T) {
 	if _, err := k.Naming.Propose(ctx, petra, naming.Proposing{Name: "x"}); err == nil {
 		t.Error("a colleague proposes a name although only administrators create")
 	}
-	k.SetNaming(t, api.Naming{Creators: "workspace", Suffix: " ({department})", Words: []string{"payroll"}, Beginnings: []string{"All"}})
+	k.SetNaming(t, api.Naming{Creators: "workspace", Pattern: "{name} ({department})", Words: []string{"payroll"}, Beginnings: []string{"All"}})
 	for _, c := range []struct {
 		as                    workspace.Actor
 		name, address         string
@@ -98,7 +98,7 @@ func TestGroupsThatBreakANewRuleAreReported(t *testing.T) {
 	if e.Total != 1 || e.Sample[0].Name != "Customs House Keys" || !strings.Contains(e.Says, "1 of 3 groups breaks") {
 		t.Errorf("%+v", e)
 	}
-	for field, n := range map[string]api.Naming{"prefix": {Creators: "workspace", Prefix: "{shoe} "}, "words": {Creators: "workspace", Words: []string{"-"}}, "creators": {Creators: "nobody"}} {
+	for field, n := range map[string]api.Naming{"pattern": {Creators: "workspace", Pattern: "{shoe} {name}"}, "words": {Creators: "workspace", Words: []string{"-"}}, "creators": {Creators: "nobody"}} {
 		if kind, says := kit.KindOf(t, kit.Last(k.Naming.Set(ctx, ines, n, 0))); kind != workspace.Invalid || !strings.Contains(says, field+": ") {
 			t.Errorf("%s: %v %s", field, kind, says)
 		}
@@ -179,5 +179,24 @@ func TestStartingPoints(t *testing.T) {
 	}
 	if kind, says := kit.KindOf(t, kit.Last(k.Group.Create(ctx, ines, api.NewGroup{Name: "From nothing", StartingPoint: "like-that", Owners: []string{kit.Owner}}))); kind != workspace.Invalid || !strings.Contains(says, "choose team-room") {
 		t.Errorf("%v %s", kind, says)
+	}
+}
+
+// What is not said of a starting point that is saved stays as it is.
+func TestSavingOneFieldKeepsTheRest(t *testing.T) {
+	ines := k.Actor(t, kit.Administrator)
+	first, err := k.Naming.SaveStartingPoint(ctx, ines, "kept-whole", api.NewStartingPoint{Title: "Kept whole", About: new("For trials"), Policy: kit.Policy("post=anyone hold=everyone"), Traits: []string{"desk"}, Delivery: "none", Welcome: new("Hello")}, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := k.Naming.SaveStartingPoint(ctx, ines, "kept-whole", api.NewStartingPoint{Title: "Another title", Policy: kit.Policy("hold=outsiders")}, first.Version)
+	if err != nil || again.Title != "Another title" || again.About != "For trials" || !slices.Equal(again.Traits, []string{"desk"}) || again.Delivery != "none" || again.Welcome != "Hello" {
+		t.Errorf("%+v, %v", again, err)
+	}
+	if again.Policy.Policy == nil || again.Policy.Policy.Post != "anyone" || again.Policy.Hold != "outsiders" {
+		t.Errorf("its policy is %+v", again.Policy)
+	}
+	if last, err := k.Naming.SaveStartingPoint(ctx, ines, "kept-whole", api.NewStartingPoint{About: new(""), Traits: []string{}}, 0); err != nil || last.About != "" || len(last.Traits) != 0 || last.Title != "Another title" {
+		t.Errorf("%+v, %v", last, err)
 	}
 }

@@ -116,19 +116,25 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 	if err := by.Allow(access.ChangeStartingPoints); err != nil {
 		return none, err
 	}
-	row := store.StartingPoint{Name: name, Title: strings.TrimSpace(n.Title), About: strings.TrimSpace(n.About), Settings: workspace.PolicyWords(n.Policy),
-		Traits: strings.Join(n.Traits, ","), Delivery: n.Delivery, Welcome: n.Welcome, MadeBy: by.String()}
-	if row.Title == "" {
-		row.Title = name
+	v := s.k.View(ctx, by)
+	kept, err := v.Read.StartingPoints()
+	if err != nil {
+		return none, err
 	}
+	row := store.StartingPoint{Name: name, Title: name}
+	if i := slices.IndexFunc(kept, func(p store.StartingPoint) bool { return p.Name == name }); i >= 0 {
+		row = kept[i]
+	}
+	read := row.Version
 	if n.From != "" {
-		g, err := s.k.View(ctx, by).FindGroup(n.From, access.ReadGroup)
+		g, err := v.FindGroup(n.From, access.ReadGroup)
 		if err != nil {
 			return none, err
 		}
-		row.Settings = g.Policy.Encode() + " " + row.Settings
-		row.Traits, row.Delivery, row.Welcome = g.Traits, workspace.Delivery(g.DefaultMail), g.Welcome
+		row.Settings, row.Traits, row.Delivery, row.Welcome = g.Policy.Encode(), g.Traits, workspace.Delivery(g.DefaultMail), g.Welcome
 	}
+	change(&row, n)
+	row.MadeBy = by.String()
 	after, bad := workspace.ApplyPatch(policy.Default(), workspace.PolicyPatch(row.Settings))
 	bad = append(bad, workspace.Contradictions(after)...)
 	if local, err := mailaddr.Derive(name); err != nil || local != name || len(name) > 60 {
@@ -144,7 +150,7 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 	if err := bad.Err(); err != nil {
 		return none, err
 	}
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
+	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
 		if _, err := c.Tx.LockSetting("starting_points", new(any)); err != nil { // so that they are counted one after another
 			return err
 		}
@@ -157,6 +163,9 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		}
 		if version > 0 && version != before.Version {
 			return workspace.StaleGroup("the starting point "+name, version, before.Version)
+		}
+		if before.Version != read {
+			return workspace.StaleGroup("the starting point "+name, read, before.Version)
 		}
 		if before.Version == 0 {
 			if all, err := c.Read.StartingPoints(); err != nil {
@@ -175,6 +184,26 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		return c.Record(event.StartingPointSaved{Name: name, Title: row.Title, Reach: after.Sentence()}, nil)
 	})
 	return shapeStart(row), err
+}
+
+// change puts into a starting point what is said of it; what is left out stays.
+func change(row *store.StartingPoint, n api.NewStartingPoint) {
+	if title := strings.TrimSpace(n.Title); title != "" {
+		row.Title = title
+	}
+	if n.About != nil {
+		row.About = strings.TrimSpace(*n.About)
+	}
+	row.Settings = workspace.PolicyWords(workspace.PolicyPatch(row.Settings + " " + workspace.PolicyWords(n.Policy)))
+	if n.Traits != nil {
+		row.Traits = strings.Join(n.Traits, ",")
+	}
+	if n.Delivery != "" {
+		row.Delivery = n.Delivery
+	}
+	if n.Welcome != nil {
+		row.Welcome = *n.Welcome
+	}
 }
 
 // DeleteStartingPoint removes a starting point that an administrator made.

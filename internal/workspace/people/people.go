@@ -17,7 +17,6 @@ import (
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/naming"
-	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -33,7 +32,8 @@ type Query struct {
 	Q      string
 	Kind   string // "" or here, departed, external
 	Lacks  string // a field of the directory
-	Sort   string // "" or name; match: the best matches of Q alone, not counted
+	Filter string // of core/filter's People
+	Sort   string // "" or name, address, created, signed_in, with a leading - in the other direction; match: the best matches of Q alone, not counted
 	Cursor string
 	Limit  int
 }
@@ -45,29 +45,61 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 		return none, err
 	}
 	v := s.k.View(ctx, by)
-	after, err := v.Cursor(l.Cursor, "people", l.Q, l.Kind, l.Lacks)
+	after, err := v.Cursor(l.Cursor, "people", l.Q, l.Kind, l.Lacks, l.Filter, l.Sort)
 	if err != nil {
 		return none, err
 	}
-	q := store.PeopleQuery{Q: l.Q, After: after, Limit: l.Limit, Departed: l.Kind == "departed", External: l.Kind == "external", Lacks: l.Lacks}
-	if q.Departed || q.External {
-		if err := by.Allow(access.ReadDeparted); err != nil {
-			return none, err
-		}
+	q, err := l.query(v)
+	if err != nil {
+		return none, err
 	}
-	if l.Lacks != "" && !slices.Contains(rule.FieldNames(), l.Lacks) {
-		return none, workspace.Wrong("lacks", l.Lacks, "The directory has no field %q: choose one of %s.", l.Lacks, strings.Join(rule.FieldNames(), ", "))
-	}
-	if l.Lacks != "" && !v.SeesAttribute(l.Lacks) {
-		return none, workspace.Fail(workspace.NotAllowed, "Colleagues don't see the %s of each other, so you can't ask who lacks it.", l.Lacks)
-	}
+	q.After = after
 	of := func(p store.Person) api.Person { return Shape(v, p) }
 	if l.Sort == "match" {
 		found, err := v.Read.TypeAhead(l.Q, l.Limit)
 		return workspace.Page(store.Page[store.Person]{Items: found, Total: -1}, of), err
 	}
 	p, err := v.Read.People(q)
-	return workspace.Page(p, of), err
+	note := q.Note()
+	if err == nil && l.Q != "" && l.Cursor == "" && len(p.Items) == 0 {
+		note, err = v.Nearest(store.KindPerson, l.Q, func(near string) (bool, error) {
+			q.Q = near
+			p, err = v.Read.People(q)
+			return len(p.Items) > 0, err
+		})
+	}
+	out := workspace.Page(p, of)
+	out.Note = note
+	return out, workspace.Filtered(err)
+}
+
+// query reads a query of the actor's.
+func (l Query) query(v *workspace.View) (none store.PeopleQuery, err error) {
+	by := v.By
+	sort, desc := strings.CutPrefix(l.Sort, "-")
+	q := store.PeopleQuery{Q: l.Q, Limit: l.Limit, Departed: l.Kind == "departed", External: l.Kind == "external", Lacks: l.Lacks, Sort: store.PeopleSort(sort), Desc: desc}
+	if sort != "match" && !v.MaySort("people", l.Sort) {
+		return none, workspace.Fail(workspace.NotAllowed, "Only administrators and auditors may sort people by when they signed in.")
+	}
+	if q.Filter, err = v.Filter("people", l.Filter); err != nil {
+		return none, err
+	}
+	if q.Departed || q.External {
+		if err := by.Allow(access.ReadDeparted); err != nil {
+			return none, err
+		}
+	}
+	known, err := v.FieldNames()
+	if err != nil {
+		return none, err
+	}
+	if l.Lacks != "" && !slices.Contains(known, l.Lacks) {
+		return none, workspace.Wrong("lacks", l.Lacks, "The directory has no field %q: choose one of %s.", l.Lacks, strings.Join(known, ", "))
+	}
+	if l.Lacks != "" && !v.SeesAttribute(l.Lacks) {
+		return none, workspace.Fail(workspace.NotAllowed, "Colleagues don't see the %s of each other, so you can't ask who lacks it.", l.Lacks)
+	}
+	return q, nil
 }
 
 // Shape is a person as the interface shows them to the actor.
@@ -125,12 +157,17 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 // Details shapes a person with their groups.
 func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 	out := api.PersonDetails{Person: Shape(v, p), SignsIn: p.PasswordHash != "" && v.By.Allow(access.ChangeDirectory) == nil, CreatedAt: v.In(p.CreatedAt), DepartedAt: v.InPtr(p.DepartedAt),
-		Groups: []api.PersonGroup{}, May: []string{}}
+		Groups: []api.PersonGroup{}, Reached: []api.ReachedBy{}, Waiting: []api.Asked{}, May: []string{}}
 	for _, do := range []access.Action{access.ChangeDirectory, access.ReadWorkspaceHistory} {
 		if v.By.Allow(do) == nil {
 			out.May = append(out.May, string(do))
 		}
 	}
+	former, err := v.Read.FormerAddresses([]uuid.UUID{p.ID})
+	if err != nil {
+		return out, err
+	}
+	out.Former = former[p.ID]
 	rows, err := v.Read.GroupsOf(p.ID)
 	if err != nil {
 		return out, err
@@ -142,15 +179,84 @@ func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 	groups, err := v.Visible(ids)
 	for _, r := range rows {
 		if g, ok := groups[r.GroupID]; ok && (p.ID == v.By.Person.ID || v.May(access.SeePeople, &g)) {
-			out.Groups = append(out.Groups, groupOf(v, r))
+			out.Groups = append(out.Groups, groupOf(v, p, r))
+		}
+	}
+	if err != nil {
+		return out, err
+	}
+	if out.Reached, err = reachedBy(v, p, groups); err != nil {
+		return out, err
+	}
+	out.Waiting, err = asked(v, p)
+	return out, err
+}
+
+// reachedBy are the groups that reach somebody through groups nested in them, as far as the actor
+// sees who is in both. direct are those that they are in themselves.
+func reachedBy(v *workspace.View, p store.Person, direct map[uuid.UUID]workspace.Group) ([]api.ReachedBy, error) {
+	out := []api.ReachedBy{}
+	above, err := v.Read.Above(p.ID, p.External, v.Now())
+	if err != nil || len(above) == 0 {
+		return out, err
+	}
+	outer, err := v.Visible(above)
+	if err != nil {
+		return out, err
+	}
+	inner, err := v.Read.NestedIn(above)
+	if err != nil {
+		return out, err
+	}
+	sees := func(g workspace.Group) bool { return p.ID == v.By.Person.ID || v.May(access.SeePeople, &g) }
+	for _, id := range above {
+		g, ok := outer[id]
+		if _, in := direct[id]; in || !ok || !sees(g) {
+			continue
+		}
+		x := api.ReachedBy{Name: g.Name, Address: g.Address, Through: []string{}}
+		for _, n := range inner[id] {
+			i, ok := direct[n]
+			if !ok {
+				i, ok = outer[n]
+			}
+			if ok && sees(i) {
+				x.Through = append(x.Through, i.Name)
+			}
+		}
+		if len(x.Through) > 0 {
+			slices.Sort(x.Through)
+			out = append(out, x)
+		}
+	}
+	slices.SortFunc(out, func(a, b api.ReachedBy) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// asked is what somebody asked for that nobody has decided yet, as far as the actor may know of it.
+func asked(v *workspace.View, p store.Person) ([]api.Asked, error) {
+	out := []api.Asked{}
+	page, err := v.Read.Requests(store.RequestQuery{Person: p.ID, Limit: 100})
+	if err != nil {
+		return out, err
+	}
+	var ids []uuid.UUID
+	for _, r := range page.Items {
+		ids = append(ids, r.GroupID)
+	}
+	groups, err := v.Visible(ids)
+	for _, r := range page.Items {
+		g, ok := groups[r.GroupID]
+		if ok && r.State == store.Undecided && (p.ID == v.By.Person.ID || v.By.Subject().ReadsAll() || v.May(access.DecideRequests, &g)) {
+			out = append(out, api.Asked{ID: r.ID.String(), Kind: r.Kind, Group: api.Name{Name: g.Name, Address: g.Address}, At: v.In(r.MadeAt)})
 		}
 	}
 	return out, err
 }
 
 // groupOf shapes a group that somebody is in.
-func groupOf(v *workspace.View, r store.MembershipRow) api.PersonGroup {
-	return api.PersonGroup{Name: r.Name, Address: r.Address, Role: r.Role.String(), ByRule: r.Ruled(), LastOwner: r.Role == expand.Owner && r.Owners == 1, Ended: r.Ended, Since: v.In(r.AddedAt)}
+func groupOf(v *workspace.View, p store.Person, r store.MembershipRow) api.PersonGroup {
+	return api.PersonGroup{Name: r.Name, Address: r.Address, Role: r.Role.String(), ByRule: r.Ruled(), LastOwner: r.Role == expand.Owner && p.Active && r.Owners == 1, Ended: r.Ended, Until: v.LastDay(r.EndsAt), Since: v.In(r.AddedAt)}
 }
 
 // Names shapes people in brief.

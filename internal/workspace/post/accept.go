@@ -52,6 +52,19 @@ var errChanged = errors.New("a group changed meanwhile")
 // maxTries is how often a message is decided about again because its group changed.
 const maxTries = 10
 
+// Wrote reports whether the author of a message is who signed in to send it, by the address that
+// they have or one that they had before.
+func (s *Service) Wrote(ctx context.Context, by workspace.Actor, author mailaddr.Address) (bool, error) {
+	if by.SignedIn() != nil || by.Person.AddrKey == author.Key() {
+		return by.SignedIn() == nil, nil
+	}
+	p, err := s.k.View(ctx, by).Read.PersonByKey(author.Key())
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && p.ID == by.Person.ID, err
+}
+
 // Accept decides about a message and records it, the decisions and what is to be done in
 // one transaction. When the rules of one destination refuse it, nothing is recorded and the
 // error is a *[Refused].

@@ -266,7 +266,7 @@ func TestWhatIsKeptHasBounds(t *testing.T) {
 	if !workspace.IsKind(last, workspace.Throttled) {
 		t.Errorf("one post more than may wait: %v", last)
 	}
-	if err := l.Decide(l.Actor(t, kit.Owner), kit.First(l.Post.Waiting(ctx, l.Actor(t, kit.Owner), g.Address, "", 1)).Items[0].ID, "decline", ""); err != nil {
+	if err := l.Decide(l.Actor(t, kit.Owner), kit.First(l.Waiting.List(ctx, l.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 1)).Items[0].ID, "decline", ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := l.Send(t, g.Address, kit.Member, true, "held"); err != nil {
@@ -277,7 +277,7 @@ func TestWhatIsKeptHasBounds(t *testing.T) {
 	if err := l.Post.Forget(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if w := kit.First(l.Post.Waiting(ctx, l.Actor(t, kit.Owner), g.Address, "", 1)); w.Total != 500 {
+	if w := kit.First(l.Waiting.List(ctx, l.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 1)); w.Total != 500 {
 		t.Errorf("%d posts still wait", w.Total)
 	}
 	for _, table := range []string{"messages", "mailings"} {

@@ -178,11 +178,15 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 	if err != nil {
 		return policy.Decision{}, p, err
 	}
-	o, err := v.Read.Override(g.ID, author.Key())
+	key := author.Key()
+	if p.ID != uuid.Nil {
+		key = p.AddrKey // what is settled about somebody holds under an address of before, too
+	}
+	o, err := v.Read.Holds(g.ID, key)
 	if err != nil {
 		return policy.Decision{}, p, err
 	}
-	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Automatic: automatic, Override: o.Kind}
+	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Automatic: automatic, Override: o}
 	if known {
 		r, err := v.RelationOf(p, g)
 		if err != nil {

@@ -37,8 +37,8 @@ func TestPosts(t *testing.T) {
 		t.Fatal(err)
 	}
 	mod := k.Actor(t, kit.Moderator)
-	waiting, err := k.Post.Waiting(ctx, mod, g.Address, "", 10)
-	if err != nil || len(waiting.Items) != 1 || waiting.Items[0].Subject != "unproven" || waiting.Items[0].Decision.Rule != "suspicious.hold" {
+	waiting, err := k.Waiting.List(ctx, mod, g.Address, []string{"post"}, "", 10)
+	if err != nil || len(waiting.Items) != 1 || waiting.Items[0].Subject != "unproven" || waiting.Items[0].Says == "" {
 		t.Fatalf("waiting: %+v, %v", waiting, err)
 	}
 	id := waiting.Items[0].ID
@@ -66,7 +66,7 @@ func TestPosts(t *testing.T) {
 	if err := k.Send(t, g.Address, kit.Member, true, "held"); err != nil {
 		t.Fatal(err)
 	}
-	waiting, _ = k.Post.Waiting(ctx, mod, g.Address, "", 10)
+	waiting, _ = k.Waiting.List(ctx, mod, g.Address, []string{"post"}, "", 10)
 	if err := k.Decide(mod, waiting.Items[0].ID, "decline", "Off topic"); err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +101,7 @@ func TestWriteToTheOwners(t *testing.T) {
 	if err := k.Send(t, "asked-owners@merrowline.example", "stranger@elsewhere.example", false, "question"); err != nil {
 		t.Fatal(err)
 	}
-	waiting, _ := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, "", 10)
+	waiting, _ := k.Waiting.List(ctx, k.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 10)
 	if len(waiting.Items) != 1 {
 		t.Fatalf("an outsider's question: %+v", waiting)
 	}
@@ -130,7 +130,7 @@ func TestOldestWaitsFirst(t *testing.T) {
 	}
 	var got []string
 	for cursor := ""; ; {
-		p, err := k.Post.Waiting(ctx, k.Actor(t, kit.Owner), g.Address, cursor, 2)
+		p, err := k.Waiting.List(ctx, k.Actor(t, kit.Owner), g.Address, []string{"post"}, cursor, 2)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -171,5 +171,43 @@ func TestAutomaticMail(t *testing.T) {
 				t.Errorf("with %s, automatic %v: %s", setting, automatic, got)
 			}
 		}
+	}
+}
+
+// What is settled about a domain outside holds for all its addresses, by every way, unless
+// something is settled about the address itself.
+func TestADomainIsBarredOrHeld(t *testing.T) {
+	ines := k.Actor(t, kit.Administrator)
+	g := k.Make(t, "Away from spam", func(n *api.NewGroup) {
+		n.PolicyPatch = kit.Policy("post=anyone hold=nobody suspicious=deliver externals=owners")
+		n.People = []api.NewPerson{{Address: "one@spam.example"}, {Address: "two@port.example"}}
+	})
+	settle := func(who, what string) {
+		t.Helper()
+		if err := k.Rules.SetOverride(ctx, ines, g.Address, who, api.NewOverride{Override: what}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	settle("*@spam.example", "barred")
+	if now := kit.First(k.Group.Read(ctx, ines, g.Address)); now.Counts.External != 1 {
+		t.Errorf("%+v", now.Counts)
+	}
+	if err := k.Send(t, g.Address, "other@SPAM.example", true, "buy"); err == nil {
+		t.Error("mail from a barred domain was taken")
+	}
+	added, err := k.Member.Add(ctx, ines, g.Address, api.NewMembers{People: []api.NewPerson{{Address: "three@spam.example"}}}, 0)
+	if err != nil || added.Added != 0 || added.Results[0].Status != "barred" {
+		t.Errorf("%+v, %v", added, err)
+	}
+	settle("fair@spam.example", "trusted")
+	if err := k.Send(t, g.Address, "fair@spam.example", true, "a fair word"); err != nil {
+		t.Errorf("who is trusted by themselves: %v", err)
+	}
+	if err := k.Rules.SetOverride(ctx, ines, g.Address, "*@merrowline.example", api.NewOverride{Override: "barred"}, 0); !workspace.IsKind(err, workspace.Invalid) {
+		t.Errorf("a domain of the workspace: %v", err)
+	}
+	settle("*@spam.example", "none")
+	if err := k.Send(t, g.Address, "other@spam.example", true, "once more"); err != nil {
+		t.Errorf("after the bar was lifted: %v", err)
 	}
 }

@@ -36,9 +36,9 @@ func TestRehearsalsKeepTheirWord(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				before, _ := k.Post.Waiting(ctx, k.Actor(t, kit.Administrator), g.Address, "", 200)
+				before, _ := k.Waiting.List(ctx, k.Actor(t, kit.Administrator), g.Address, []string{"post"}, "", 200)
 				err = k.Send(t, g.Address, author, proven, "word")
-				after, _ := k.Post.Waiting(ctx, k.Actor(t, kit.Administrator), g.Address, "", 200)
+				after, _ := k.Waiting.List(ctx, k.Actor(t, kit.Administrator), g.Address, []string{"post"}, "", 200)
 				sent := len(k.Queued(t)["word"])
 				did := "allow"
 				switch no := new(post.Refused); {

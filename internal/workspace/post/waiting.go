@@ -13,24 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
-	"ivytable.example/ivytable/internal/workspace/joining"
 )
-
-// Waiting lists posts that wait for approval, oldest first: of one group, or of all those
-// that the actor decides about.
-func (s *Service) Waiting(ctx context.Context, by workspace.Actor, ref, cursor string, limit int) (api.Page[api.Post], error) {
-	v := s.k.View(ctx, by)
-	page, groups, messages, err := listed(v, ref, cursor, "waiting", v.Read.WaitingPosts, limit)
-	if err != nil {
-		return api.Page[api.Post]{}, err
-	}
-	return workspace.Page(page, func(m store.Mailing) api.Post {
-		var d store.Decision
-		_ = json.Unmarshal(m.Decision, &d) // written by Accept
-		g := groups[*m.GroupID]
-		return api.Post{PostHead: head(v, m, messages), Group: api.Name{Name: g.Name, Address: g.Address}, Decision: shape(d)}
-	}), nil
-}
 
 // listed reads a page of one of the lists of mail, with the groups and messages that belong
 // to it: of one group, or of those that the actor helps to run, or of all.
@@ -84,30 +67,20 @@ func head(v *workspace.View, m store.Mailing, messages map[uuid.UUID]store.Messa
 	return api.PostHead{ID: m.ID.String(), Author: x.Author, Proven: x.Proven, Subject: x.Subject, Size: x.Size, ReceivedAt: v.In(m.ReceivedAt)}
 }
 
-// CountWaiting counts what waits for the actor's decision: posts and requests.
-func CountWaiting(v *workspace.View) (int, error) {
-	mine := v.By.Person.ID
-	if v.By.Administers() {
-		mine = uuid.Nil
+// WhyHeld says why a post waits.
+func WhyHeld(m store.Mailing) string {
+	var d store.Decision
+	_ = json.Unmarshal(m.Decision, &d) // written by Accept
+	for _, r := range shape(d).Reasons {
+		if r.Rule == d.Rule {
+			return r.Says
+		}
 	}
-	posts, err := v.Read.WaitingPosts(mine, uuid.Nil, store.Cursor{}, 1)
-	if err != nil {
-		return 0, err
-	}
-	requests, err := joining.CountWaiting(v)
-	return int(posts.Total + requests), err
+	return ""
 }
 
-// DecideWaiting approves or declines posts that wait, each by itself; the results say what
-// became of them. A declined author is told, where it is proven who that is.
-func (s *Service) DecideWaiting(ctx context.Context, by workspace.Actor, d api.Decisions) (api.DecidedAll, error) {
-	if err := by.SignedIn(); err != nil {
-		return api.DecidedAll{}, err
-	}
-	return workspace.DecideEach(by, d, "post", func(by workspace.Actor, id string, out *api.Decided) error { return s.decideOne(ctx, by, id, d, out) })
-}
-
-func (s *Service) decideOne(ctx context.Context, by workspace.Actor, id string, d api.Decisions, out *api.Decided) error {
+// DecideOne approves or declines one post.
+func (s *Service) DecideOne(ctx context.Context, by workspace.Actor, id string, d api.Decisions, out *api.Decided) error {
 	none := workspace.Fail(workspace.NotFound, "There is no post %q that waits for you.", workspace.Cut(id, 50))
 	u, err := uuid.Parse(id)
 	if err != nil {
@@ -169,7 +142,7 @@ func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Messag
 		}
 		c.MailQueued()
 	}
-	if err := c.Tx.DecideMailing(m.ID, state, c.By.Person.Address, d.Reason); err != nil {
+	if err := c.Tx.DecideMailing(m, state, c.By.Person.Address, d.Reason); err != nil {
 		return err
 	}
 	var affected []store.Affected

@@ -101,7 +101,7 @@ func TestBudgets(t *testing.T) {
 		t.Errorf("%d groups more were made", made)
 	}
 	left("groups", 0)
-	hits := kit.First(l.History.List(ctx, l.Actor(t, kit.Administrator), "", "", 200)).Items
+	hits := kit.First(l.History.List(ctx, l.Actor(t, kit.Administrator), "", "", "", 200)).Items
 	hits = slices.DeleteFunc(hits, func(e api.HistoryEntry) bool { return e.Kind != "budget.spent" })
 	if len(hits) != 1 || hits[0].Actor.Address != kit.Member {
 		t.Errorf("the history has %+v", hits)
@@ -214,7 +214,7 @@ func TestWhatColleaguesSee(t *testing.T) {
 		}
 	}
 	text := `employeeNumber eq "`
-	c, err := l.Rules.Complete(ctx, tove, text, len(text))
+	c, err := l.Views.Complete(ctx, tove, "", text, len(text))
 	if err != nil || len(c.Choices) > 0 {
 		t.Errorf("a colleague is offered %+v, %v", c.Choices, err)
 	}

@@ -44,7 +44,7 @@ func takeBack(c *workspace.Change, g *workspace.Locked, p store.Person) error {
 	} else if err != nil {
 		return err
 	}
-	r, err := rule.Parse(kept.Expression)
+	r, err := c.ParseRule(kept.Expression)
 	if err != nil {
 		return fmt.Errorf("the rule of %s: %w", g.ID, err)
 	}

@@ -37,7 +37,7 @@ const DefaultGuard = 20
 func Subject(f store.PersonFacts) rule.Subject {
 	attributes := map[string]string{}
 	_ = json.Unmarshal(f.Attributes, &attributes) // written by us; an unreadable one counts as none
-	return rule.NewSubject(f.Address, f.Name, f.Active, f.CreatedAt.Format(time.RFC3339), attributes)
+	return rule.NewSubject(f.Address, f.Name, f.Active, f.CreatedAt.Format(time.RFC3339Nano), attributes)
 }
 
 func factsOf(p store.Person) store.PersonFacts {
@@ -175,12 +175,12 @@ func unreadable(by workspace.Actor, expression string, err error) error {
 // Parse reads a rule of the actor's: it may ask about what they see of others, since who it
 // takes tells what they have. The error is a *[fault.Fault].
 func Parse(v *workspace.View, expression string) (*rule.Rule, error) {
-	r, err := rule.Parse(expression)
+	r, err := v.ParseRule(expression)
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range r.Attributes() {
-		if a.Field != "" && !v.SeesAttribute(a.Field) {
+		if !v.SeesInFilter(a) {
 			return nil, &fault.Fault{Field: "expression", Given: a.Path, Says: fmt.Sprintf("Colleagues don't see the %s of each other, so a rule of yours can't ask about it", a.Label), Mend: "Ask an administrator to set this rule."}
 		}
 	}
@@ -243,7 +243,7 @@ func review(v *workspace.View, r *rule.Rule, near bool) (match []store.PersonFac
 				lacking[i]++
 			}
 		}
-		if r.Distance(s) != 1 {
+		if !r.Near(s) {
 			return nil
 		}
 		part := r.Explain(s).Failed[0]
@@ -323,6 +323,52 @@ func (s *Service) Release(ctx context.Context, by workspace.Actor, ref string, v
 	return out, err
 }
 
+// Decide lets a change of a group's rule happen that waits because of the guard, or has those
+// stay who would go: they are members by hand then.
+func (s *Service) Decide(ctx context.Context, by workspace.Actor, ref string, approve bool, out *api.Decided) error {
+	return s.onRule(ctx, by, ref, func(c *workspace.Change, lock func() (*workspace.Locked, error)) error {
+		g, err := lock()
+		if err != nil {
+			return err
+		}
+		out.Group = g.Name
+		kept, err := c.Read.Rule(g.ID)
+		if errors.Is(err, store.ErrNotFound) || err == nil && len(kept.Pending) == 0 {
+			return workspace.Fail(workspace.Conflict, "Nothing waits in %s because of its rule.", g.Name)
+		} else if err != nil {
+			return err
+		}
+		if approve {
+			return Evaluate(c, g, kept, true)
+		}
+		r, err := c.ParseRule(kept.Expression)
+		if err != nil {
+			return fmt.Errorf("the rule of %s: %w", g.ID, err)
+		}
+		match, _, err := review(&c.View, r, false)
+		if err != nil {
+			return err
+		}
+		d, err := differ(&c.View, &g.Group.Group, match)
+		if err != nil {
+			return err
+		}
+		c.Says(fmt.Sprintf("%s of %s stay, as members by hand.", workspace.Number(len(d.leave), "member"), g.Name))
+		if c.Previewing() {
+			return nil
+		}
+		kept.Pending, kept.Version = nil, kept.Version+1
+		if err := errors.Join(c.Tx.KeepMembers(g.ID, d.leave), c.Tx.SaveRule(kept), c.Save(g)); err != nil {
+			return err
+		}
+		affected := make([]store.Affected, len(d.leave))
+		for i, id := range d.leave {
+			affected[i] = store.Affected{PersonID: id, Was: "member", Now: "member"}
+		}
+		return c.Record(event.RuleKept{People: len(d.leave)}, &g.Group.Group, affected...)
+	})
+}
+
 // evaluate lets the rule of a group be followed for everybody. Without sure, those stay
 // whom the guard protects, and a person is asked.
 func evaluate(c *workspace.Change, sure bool, version int, lock func() (*workspace.Locked, error), out *api.Rule) error {
@@ -348,7 +394,7 @@ func evaluate(c *workspace.Change, sure bool, version int, lock func() (*workspa
 
 // Evaluate lets the rule of g be followed for everybody. The rules and g are locked.
 func Evaluate(c *workspace.Change, g *workspace.Locked, kept store.GroupRule, sure bool) error {
-	r, err := rule.Parse(kept.Expression)
+	r, err := c.ParseRule(kept.Expression)
 	if err != nil {
 		return fmt.Errorf("the rule of %s: %w", g.ID, err)
 	}
@@ -416,47 +462,6 @@ func (s *Service) Explain(ctx context.Context, by workspace.Actor, q api.RuleQue
 	}
 	return out, nil
 }
-
-// Complete says what can be written at a place in a rule. Values are those that people
-// have, the most frequent first.
-func (s *Service) Complete(ctx context.Context, by workspace.Actor, text string, at int) (api.RuleCompletion, error) {
-	if err := by.Allow(access.SearchPeople); err != nil {
-		return api.RuleCompletion{}, err
-	}
-	e := rule.Expect(text, at)
-	out := api.RuleCompletion{What: e.What, From: e.From, Choices: []api.RuleChoice{}}
-	labels := map[string]rule.Attribute{}
-	for _, x := range rule.Attributes() {
-		labels[x.Path] = x
-		if _, part, ok := strings.Cut(x.Path, "."); ok {
-			if _, taken := labels[part]; !taken {
-				labels[part] = x
-			}
-		}
-	}
-	for _, c := range e.Choices {
-		about := operatorWords[c]
-		if e.What == "attribute" {
-			about = labels[c].Label
-		}
-		out.Choices = append(out.Choices, api.RuleChoice{Text: c, About: about})
-	}
-	v := s.k.View(ctx, by)
-	if field := labels[e.Attribute].Field; e.What == "value" && field != "" && v.SeesAttribute(field) {
-		values, err := v.Read.AttributeValues(field, e.Begun, 20)
-		if err != nil {
-			return out, err
-		}
-		for _, v := range values {
-			out.Choices = append(out.Choices, api.RuleChoice{Text: `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`})
-		}
-	}
-	return out, nil
-}
-
-// operatorWords say in words what operators mean.
-var operatorWords = map[string]string{"eq": "is", "ne": "is not", "co": "contains", "sw": "begins with", "ew": "ends with", "gt": "is after", "ge": "is or is after",
-	"lt": "is before", "le": "is or is before", "pr": "is filled in", "and": "both", "or": "one or the other", "true": "", "false": ""}
 
 // difference is what a rule changes about who is in a group.
 type difference struct {

@@ -69,7 +69,7 @@ func TestMembershipByRule(t *testing.T) {
 	count(9)
 	set("hand-1", map[string]string{"department": "Engine"})
 	count(8)
-	h, _ := l.History.List(ctx, ines, g.Address, "", 1)
+	h, _ := l.History.List(ctx, ines, g.Address, "", "", 1)
 	if h.Items[0].Kind != "rule.follow" || !strings.Contains(h.Items[0].Says, "the entry of Hand 1 changed") || !strings.Contains(fmt.Sprint(h.Items[0].Fields), "hand-1@merrowline.example") {
 		t.Errorf("not recorded: %+v", h.Items[0])
 	}
@@ -176,7 +176,7 @@ func TestTheGuardOfARule(t *testing.T) {
 func TestARuleIsCompleted(t *testing.T) {
 	l, ines := k.Hands(t, "complete")
 	for _, c := range [][3]string{{"dep", "attribute", "department"}, {"department ", "operator", "sw"}, {`department eq "`, "value", `"Deck"`}, {`department eq "eng`, "value", `"Engine"`}, {`department eq "Deck" `, "join", "and"}, {`addresses[locality eq "`, "value", `"Gannet Quay"`}} {
-		e, err := l.Rules.Complete(ctx, ines, c[0], len(c[0]))
+		e, err := l.Views.Complete(ctx, ines, "", c[0], len(c[0]))
 		if err != nil || e.What != c[1] || !slices.ContainsFunc(e.Choices, func(x api.RuleChoice) bool { return x.Text == c[2] }) {
 			t.Errorf("%s: %+v, %v", c[0], e, err)
 		}

@@ -4,12 +4,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync/atomic"
 
 	"github.com/google/uuid"
 
+	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -46,10 +48,14 @@ func (b *Books) Lock(c *workspace.Change) (*Book, error) {
 		return last, nil
 	}
 	book := &Book{version: version, using: map[string][]int{}}
+	schema, err := c.Schema("")
+	if err != nil {
+		return nil, err
+	}
 	err = c.Read.EachRule(func(group uuid.UUID, expression string) error {
-		r, err := rule.Parse(expression)
+		r, err := schema.Parse(expression)
 		if err != nil {
-			return fmt.Errorf("the rule of %s: %w", group, err)
+			return nil // asks about what is no longer kept: nobody comes or goes by it
 		}
 		for _, path := range paths(r) {
 			book.using[path] = append(book.using[path], len(book.rules))
@@ -75,6 +81,9 @@ func paths(r *rule.Rule) []string {
 
 // of returns the rules that ask about any of some attributes, in the order of their groups.
 func (b *Book) of(attributes []string) []bookedRule {
+	if slices.Contains(attributes, Everything) {
+		return b.rules
+	}
 	var at []int
 	for _, path := range attributes {
 		at = append(at, b.using[path]...)
@@ -138,6 +147,60 @@ func (b *Book) Plan(c *workspace.Change, who []store.Person, attributes []string
 		}
 	}
 	return m, nil
+}
+
+// maxTold is of how many groups a preview tells who comes and goes.
+const maxTold = 100
+
+// Tell says who would come into which groups, and go, and where a guard would stop that.
+func (m Moves) Tell(c *workspace.Change) error {
+	if len(m.groups) == 0 {
+		return nil
+	}
+	c.Effect(api.Effect{Field: "groups", Count: len(m.groups), Says: fmt.Sprintf("Rules of membership move people in %s.", workspace.Number(len(m.groups), "group"))})
+	told := m.groups[:min(len(m.groups), maxTold)]
+	groups, err := c.Read.GroupsByID(told)
+	if err != nil {
+		return err
+	}
+	for _, id := range told {
+		g, there := groups[id]
+		if !there || c.Ended(&g) {
+			continue
+		}
+		come, err := admitted(&c.View, &g, m.come[id])
+		if err != nil {
+			return err
+		}
+		leave := len(m.leave[id])
+		e := api.Effect{Field: g.Address, Count: len(come) + leave}
+		var parts []string
+		if n := len(come); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d come in", n))
+		}
+		if n := len(m.come[id]) - len(come); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d match but are kept out", n))
+		}
+		if leave > 0 {
+			parts = append(parts, fmt.Sprintf("%d go", leave))
+		}
+		e.Says = fmt.Sprintf("%s: %s by its rule.", g.Name, strings.Join(parts, ", "))
+		if m.one == nil && leave > 1 {
+			kept, err := c.Read.Rule(id)
+			if err != nil {
+				return err
+			}
+			byRule, err := c.Read.CountByRule(id)
+			if err != nil {
+				return err
+			}
+			if guarded(leave, byRule, kept.Guard) {
+				e.Says += fmt.Sprintf(" That is more of its %d than its guard allows: those who would go stay until somebody decides.", byRule)
+			}
+		}
+		c.Effect(e)
+	}
+	return nil
 }
 
 type groupPerson struct{ group, person uuid.UUID }
@@ -269,8 +332,13 @@ func applyRule(c *workspace.Change, g *workspace.Locked, come []store.PersonFact
 	for _, id := range gone {
 		affected = append(affected, store.Affected{PersonID: id, Was: expand.Member.String()})
 		went = append(went, workspace.Who(left[id]))
+		if left[id].Active {
+			g.Members--
+		} else {
+			g.Departed--
+		}
 	}
-	g.Members += len(rows) - len(gone)
+	g.Members += len(rows)
 	for _, step := range []func() error{
 		func() error { return c.Tx.AddMemberships(rows) },
 		func() error { return c.Tx.DeleteMemberships(g.ID, gone) },
@@ -372,8 +440,8 @@ func (m Moves) movePerson(c *workspace.Change, groups map[uuid.UUID]store.Group,
 		func() error { return c.Tx.AddMemberships(rows) },
 		func() error { return c.Tx.DeleteMembershipsOf(p.ID, leave) },
 		func() error { return c.Tx.EndRequestsOf(p.ID, come, store.ToJoin, c.Now()) },
-		func() error { return c.Tx.AdjustMemberCounts(come, +1) },
-		func() error { return c.Tx.AdjustMemberCounts(leave, -1) },
+		func() error { return c.Tx.AdjustMemberCounts(come, +1, p.Active) },
+		func() error { return c.Tx.AdjustMemberCounts(leave, -1, p.Active) },
 	} {
 		if err := step(); err != nil {
 			return err
@@ -382,16 +450,21 @@ func (m Moves) movePerson(c *workspace.Change, groups map[uuid.UUID]store.Group,
 	return nil
 }
 
+// Everything stands for all attributes of people.
+const Everything = "*"
+
 // ChangedPaths returns the attributes of rules that differ between two states of a
-// person; all of them where the person came or left.
+// person; Everything where the person came or left.
 func ChangedPaths(before, after store.Person) []string {
+	if before.ID == uuid.Nil || before.Active != after.Active {
+		return []string{Everything}
+	}
 	var out []string
 	b, a := people.Fields(before), people.Fields(after)
 	for _, x := range rule.Attributes() {
 		parent, _, _ := strings.Cut(x.Path, ".")
 		switch {
-		case before.ID == uuid.Nil, before.Active != after.Active,
-			x.Field != "" && b[x.Field] != a[x.Field],
+		case x.Field != "" && b[x.Field] != a[x.Field],
 			(x.Path == "displayName" || x.Path == "name.formatted") && before.Name != after.Name:
 			out = append(out, x.Path)
 		case parent == "addresses" && x.Path == "addresses.type":
@@ -403,6 +476,13 @@ func ChangedPaths(before, after store.Person) []string {
 			}
 		case strings.HasSuffix(x.Path, ".type") && b[parent] != a[parent]: // phoneNumbers, ims
 			out = append(out, x.Path)
+		}
+	}
+	both := maps.Clone(a)
+	maps.Copy(both, b)
+	for name := range both {
+		if a[name] != b[name] && !slices.Contains(out, name) {
+			out = append(out, name) // of the organisation's own
 		}
 	}
 	return out

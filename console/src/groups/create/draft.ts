@@ -96,7 +96,7 @@ export function useNewGroup() {
 
   const asked = useSettled(sheet, 150);
   const proposal = useQuery({
-    queryKey: ['naming', 'proposal', asked.name, asked.local, asked.domain],
+    queryKey: ['naming', 'proposal', asked.name, asked.local, asked.domain, asked.starting_point],
     enabled: asked.name.trim() !== '' || asked.local !== null,
     placeholderData: keepPreviousData,
     staleTime: 0,
@@ -107,6 +107,7 @@ export function useNewGroup() {
             query: {
               name: asked.name,
               domain: asked.domain,
+              starting_point: asked.starting_point,
               ...(asked.local === null ? {} : { address: `${asked.local}@${asked.domain}` }),
             },
           },

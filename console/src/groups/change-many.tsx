@@ -1,0 +1,177 @@
+import { Box, Button, CloseButton, Dialog, HStack, NativeSelect, Portal, Stack, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import { api, ask, type NewBulk, Refusal } from '../api/client';
+import { plural } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { PeoplePicker } from '../shared/people-picker';
+import { Loading, Trouble } from '../ui/parts';
+import type { Kind } from './bulk';
+
+const titles: Record<Kind, string> = {
+  owners: 'Owners of',
+  language: 'Language of',
+  traits: 'What they do:',
+  retire: 'Retire',
+};
+
+/** ChangeMany asks what is to be changed, shows what it would do, and begins it. */
+export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBulk; onDone: () => void }) {
+  const { kind, groups } = props;
+  const navigate = useNavigate();
+  const [add, setAdd] = useState<{ address: string; name: string }[]>([]);
+  const [replace, setReplace] = useState(false);
+  const [language, setLanguage] = useState<'en' | 'de'>('en');
+  const [traits, setTraits] = useState<Record<string, '' | 'on' | 'off'>>({});
+  const set = (to: 'on' | 'off') => Object.keys(traits).filter((t) => traits[t] === to);
+  const what: Record<Kind, Partial<NewBulk> | undefined> = {
+    owners: add.length > 0 ? { owners: { add: add.map((p) => p.address), replace } } : undefined,
+    language: { language },
+    traits: set('on').length + set('off').length > 0 ? { traits: { on: set('on'), off: set('off') } } : undefined,
+    retire: { retire: true },
+  };
+  const chosen = what[kind];
+  const body = { ...groups, ...chosen };
+  const preview = useQuery({
+    queryKey: ['bulk', 'preview', body],
+    enabled: chosen !== undefined,
+    queryFn: () => ask(api.POST('/api/v1/changes/preview', { body })),
+  });
+  const begin = useChange(['bulk', 'group', 'member'], () => ask(api.POST('/api/v1/changes', { body })), {
+    onSuccess: (b) => void navigate(`/changes/${b.id}`),
+  });
+  const p = preview.data;
+  const refused = p?.sample.filter((l) => l.outcome === 'refused') ?? [];
+  const does = {
+    owners: 'Change the owners of',
+    language: 'Change the language of',
+    traits: 'Change',
+    retire: 'Retire',
+  }[kind];
+  return (
+    <Dialog.Root open onOpenChange={props.onDone} size="lg" scrollBehavior="inside">
+      <Portal>
+        <Dialog.Backdrop />
+        <Dialog.Positioner>
+          <Dialog.Content>
+            <Dialog.Header>
+              <Dialog.Title>
+                {titles[kind]} {plural(props.n, 'group')}
+              </Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body>
+              <Stack gap="4" fontSize="sm">
+                {kind === 'owners' && (
+                  <Stack gap="2">
+                    <PeoplePicker
+                      label="Who becomes an owner"
+                      placeholder="Begin to type a name"
+                      taken={add.map((x) => x.address)}
+                      onPick={(address, name) => setAdd([...add, { address, name }])}
+                    />
+                    <HStack wrap="wrap">
+                      {add.map((x) => (
+                        <Button
+                          key={x.address}
+                          size="2xs"
+                          variant="subtle"
+                          colorPalette="gray"
+                          aria-label={`Without ${x.name}`}
+                          onClick={() => setAdd(add.filter((y) => y !== x))}
+                        >
+                          {x.name} ×
+                        </Button>
+                      ))}
+                    </HStack>
+                    <HStack as="label">
+                      <input type="checkbox" checked={replace} onChange={(e) => setReplace(e.target.checked)} />
+                      In place of those there are: whoever else owns them becomes a member
+                    </HStack>
+                  </Stack>
+                )}
+                {kind === 'language' && (
+                  <NativeSelect.Root size="sm" w="14rem">
+                    <NativeSelect.Field
+                      aria-label="Language of notices"
+                      value={language}
+                      onChange={(e) => setLanguage(e.target.value as 'en')}
+                    >
+                      <option value="en">English</option>
+                      <option value="de">German</option>
+                    </NativeSelect.Field>
+                    <NativeSelect.Indicator />
+                  </NativeSelect.Root>
+                )}
+                {kind === 'traits' && (
+                  <Stack gap="1">
+                    {['archive', 'desk', 'calendar', 'access'].map((t) => (
+                      <HStack key={t}>
+                        <Text w="6rem">{t}</Text>
+                        <NativeSelect.Root size="sm" w="12rem">
+                          <NativeSelect.Field
+                            aria-label={t}
+                            value={traits[t] ?? ''}
+                            onChange={(e) => setTraits({ ...traits, [t]: e.target.value as '' })}
+                          >
+                            <option value="">stays as it is</option>
+                            <option value="on">switched on</option>
+                            <option value="off">switched off</option>
+                          </NativeSelect.Field>
+                          <NativeSelect.Indicator />
+                        </NativeSelect.Root>
+                      </HStack>
+                    ))}
+                  </Stack>
+                )}
+                {kind === 'retire' && (
+                  <Text>
+                    They take no mail any more and keep everything in them. All of them can be restored as one.
+                  </Text>
+                )}
+                {preview.isFetching && !p ? <Loading what="what it would do" /> : <Trouble error={preview.error} />}
+                {p && (
+                  <Box aria-live="polite">
+                    <Text fontWeight="600">{p.says}</Text>
+                    {p.problems.map((x) => (
+                      <Text key={x.says} className="warn">
+                        {x.says}
+                      </Text>
+                    ))}
+                    {refused.length > 0 && (
+                      <Box mt="2">
+                        <Text color="fg.muted">Can&apos;t be changed, and stay as they are:</Text>
+                        <Stack as="ul" gap="0.5" mt="1" maxH="12rem" overflowY="auto" listStyleType="none">
+                          {refused.map((l) => (
+                            <li key={l.address}>
+                              <b>{l.name}</b> · {l.says}
+                            </li>
+                          ))}
+                        </Stack>
+                      </Box>
+                    )}
+                  </Box>
+                )}
+                <Trouble error={begin.error instanceof Refusal ? begin.error : null} />
+              </Stack>
+            </Dialog.Body>
+            <Dialog.Footer>
+              <Button
+                size="sm"
+                colorPalette={kind === 'retire' ? 'brass' : 'ivy'}
+                loading={begin.isPending}
+                disabled={!p?.ready || p.problems.length > 0}
+                onClick={() => begin.mutate()}
+              >
+                {does} {plural(p?.ready ?? 0, 'group')}
+              </Button>
+            </Dialog.Footer>
+            <Dialog.CloseTrigger asChild>
+              <CloseButton size="sm" aria-label="Close" />
+            </Dialog.CloseTrigger>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,63 @@
+package api
+
+import "time"
+
+// NewBulk is one change for many groups: for those that are named, or for all that a list has.
+type NewBulk struct {
+	Groups   []string  `json:"groups,omitempty" maxItems:"1000" doc:"Identifiers or addresses"`
+	List     *BulkList `json:"list,omitempty" doc:"All groups of a list, as it is when the change begins"`
+	Expected *int      `json:"expected,omitempty" minimum:"0" doc:"How many groups there were when it was looked at; with another number it is refused"`
+
+	Owners   *OwnersChange `json:"owners,omitempty"`
+	Language string        `json:"language,omitempty" enum:"en,de"`
+	Traits   *TraitsChange `json:"traits,omitempty"`
+	Retire   bool          `json:"retire,omitempty"`
+}
+
+// BulkList is which groups of the directory are meant.
+type BulkList struct {
+	Q      string   `json:"q,omitempty" maxLength:"200"`
+	States []string `json:"states,omitempty" maxItems:"4" enum:"active,due,lapsed,retired"`
+	Filter string   `json:"filter,omitempty" maxLength:"4000"`
+}
+
+// OwnersChange makes people owners.
+type OwnersChange struct {
+	Add     []string `json:"add" minItems:"1" maxItems:"10" doc:"Addresses of people of the workspace"`
+	Replace bool     `json:"replace,omitempty" doc:"Whoever else owns a group becomes a member"`
+}
+
+// TraitsChange switches traits on and off.
+type TraitsChange struct {
+	On  []string `json:"on,omitempty" maxItems:"4"`
+	Off []string `json:"off,omitempty" maxItems:"4"`
+}
+
+// Bulk is one change that many groups go through, some at a time.
+type Bulk struct {
+	ID      string     `json:"id"`
+	Kind    string     `json:"kind" enum:"owners,language,traits,retire,undo"`
+	Says    string     `json:"says" doc:"What it does, in one sentence"`
+	State   string     `json:"state" enum:"running,stopped,done"`
+	Reason  string     `json:"reason,omitempty" doc:"Why it was stopped"`
+	Total   int        `json:"total" doc:"How many groups"`
+	Come    int        `json:"come" doc:"How many it has come to: those of the next three together"`
+	Changed int        `json:"changed"`
+	Same    int        `json:"same" doc:"They were so already"`
+	Refused int        `json:"refused" doc:"They could not be changed; the items say why"`
+	UndoOf  string     `json:"undo_of,omitempty" doc:"The change that this one undoes"`
+	Undone  string     `json:"undone_by,omitempty" doc:"The change that undoes this one"`
+	MayUndo bool       `json:"may_undo"`
+	By      string     `json:"by" doc:"The address of who made it"`
+	MadeAt  time.Time  `json:"made_at"`
+	EndedAt *time.Time `json:"ended_at"`
+}
+
+// BulkItem is what became of one group.
+type BulkItem struct {
+	Group   string `json:"group"`
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Outcome string `json:"outcome" enum:"waits,changed,same,refused"`
+	Says    string `json:"says,omitempty" doc:"Why it could not be changed"`
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/client"
+)
+
+var bulkColumns = []column[api.Bulk]{
+	{name: "id", value: func(b api.Bulk) any { return b.ID }, whole: true},
+	{name: "state", value: func(b api.Bulk) any { return b.State }},
+	{name: "changed", value: func(b api.Bulk) any { return b.Changed }},
+	{name: "same", value: func(b api.Bulk) any { return b.Same }, csvOnly: true},
+	{name: "refused", value: func(b api.Bulk) any { return b.Refused }},
+	{name: "total", value: func(b api.Bulk) any { return b.Total }},
+	{name: "made_at", heading: "BEGUN", value: func(b api.Bulk) any { return b.MadeAt }, csvOnly: true},
+	{name: "by", value: func(b api.Bulk) any { return b.By }, csvOnly: true},
+	{name: "undo_of", value: func(b api.Bulk) any { return b.UndoOf }, csvOnly: true},
+	{name: "says", heading: "WHAT IT DOES", value: func(b api.Bulk) any { return b.Says }, runs: true},
+}
+
+var bulkItemColumns = []column[api.BulkItem]{
+	{name: "group", value: func(x api.BulkItem) any { return x.Group }, csvOnly: true},
+	{name: "name", value: func(x api.BulkItem) any { return x.Name }},
+	{name: "address", value: func(x api.BulkItem) any { return x.Address }, whole: true},
+	{name: "outcome", value: func(x api.BulkItem) any { return x.Outcome }},
+	{name: "says", heading: "WHY", value: func(x api.BulkItem) any { return x.Says }, runs: true},
+}
+
+func (a *app) changeCommands() *cobra.Command {
+	var p, of paging
+	all := a.reads(&cobra.Command{Use: "list", Short: "List changes that many groups went through, newest first", Args: cobra.NoArgs, Example: "  ivytable change list"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			return list(a, &p, func(p client.Paging) (api.Page[api.Bulk], error) { return c.Changes(ctx, p) }, bulkColumns)
+		})
+	paged(all, &p)
+	show := a.reads(&cobra.Command{Use: "show ID", Short: "Show how far a change is", Args: cobra.ExactArgs(1), Example: "  ivytable change show 01a2173e-5377-7236-a4de-0c1170501247"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			b, err := c.Change(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.showBulk(b)
+		})
+	items := &cobra.Command{Use: "items ID", Short: "List what became of each group", Args: cobra.ExactArgs(1), Example: "  ivytable change items 01a2173e-5377-7236-a4de-0c1170501247 --outcome refused"}
+	outcome := items.Flags().String("outcome", "", "only changed, same or refused")
+	a.reads(items, func(ctx context.Context, c *client.Client, args []string) error {
+		return list(a, &of, func(p client.Paging) (api.Page[api.BulkItem], error) { return c.ChangeItems(ctx, args[0], *outcome, p) }, bulkItemColumns)
+	})
+	paged(items, &of)
+	stop := a.changes(&cobra.Command{Use: "stop ID", Short: "Stop a change; what it has done stays", Args: cobra.ExactArgs(1), Example: "  ivytable change stop 01a2173e-5377-7236-a4de-0c1170501247"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			b, err := c.StopChange(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.showBulk(b)
+		})
+	undo := &cobra.Command{Use: "undo ID", Short: "Undo a change in every group that is still as it left it", Args: cobra.ExactArgs(1), Example: "  ivytable change undo 01a2173e-5377-7236-a4de-0c1170501247 --preview"}
+	undoLater := leaves(undo)
+	a.changes(undo, func(ctx context.Context, c *client.Client, args []string) error {
+		b, err := c.UndoChange(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		return a.follow(ctx, c, b, *undoLater)
+	}, keyed)
+	return noun("change", "One change of many groups: groups, list, show, items, stop, undo", a.changeGroups(), all, show, items, stop, undo)
+}
+
+func leaves(c *cobra.Command) *bool {
+	return c.Flags().Bool("no-wait", false, "don't wait until it is done")
+}
+
+func (a *app) changeGroups() *cobra.Command {
+	var l client.GroupList
+	var f filtering
+	var n api.NewBulk
+	var add, instead, on, off []string
+	c := &cobra.Command{
+		Use: "groups [GROUP…]", Short: "Change many groups at once: those named, or all of a list",
+		Long:    "Change many groups at once: those named, or all that --words, --view, --filter and the flags beside them list.\nLook first, with --preview. What it changes can be undone as one.",
+		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview",
+	}
+	later := leaves(c)
+	words := c.Flags().String("words", "", "beginnings of words of a name or address")
+	a.changes(c, func(ctx context.Context, c *client.Client, args []string) error {
+		filter, err := f.of(ctx, c)
+		if err != nil {
+			return err
+		}
+		asked := filter != "" || *words != "" || len(l.States) > 0
+		switch {
+		case len(args) > 0 && asked:
+			return usagef("name groups, or say which list they are: not both")
+		case len(args) == 0 && !asked:
+			return usagef("say which groups: name them, or list them by --filter, --view or another flag")
+		case len(args) > 0:
+			n.Groups = args
+		default:
+			n.List = &api.BulkList{Q: *words, States: l.States, Filter: filter}
+		}
+		switch {
+		case len(add) > 0 && len(instead) > 0:
+			return usagef("--add-owner leaves the owners there are and --owners replaces them: give one of the two")
+		case len(add)+len(instead) > 0:
+			n.Owners = &api.OwnersChange{Add: append(add, instead...), Replace: len(instead) > 0}
+		}
+		if len(on)+len(off) > 0 {
+			n.Traits = &api.TraitsChange{On: on, Off: off}
+		}
+		b, err := c.ChangeMany(ctx, n)
+		if err != nil {
+			return err
+		}
+		return a.follow(ctx, c, b, *later)
+	}, keyed)
+	a.asksForGroups(c, &l, &f)
+	_ = c.Flags().MarkHidden("sort")
+	_ = c.Flags().MarkHidden("scope")
+	g := c.Flags()
+	g.StringSliceVar(&add, "add-owner", nil, "make this address an owner, beside those there are; repeat for more")
+	g.StringSliceVar(&instead, "owners", nil, "make this address an owner in place of those there are; repeat for more")
+	g.StringVar(&n.Language, "language", "", "the language of notices: en, de")
+	g.StringSliceVar(&on, "trait-on", nil, "switch this trait on: archive, desk, calendar, access")
+	g.StringSliceVar(&off, "trait-off", nil, "switch this trait off")
+	g.BoolVar(&n.Retire, "retire", false, "retire them; they can be restored")
+	expected := g.Int("expect", -1, "refuse it unless there are so many groups")
+	c.PreRun = func(*cobra.Command, []string) {
+		if *expected >= 0 {
+			n.Expected = expected
+		}
+	}
+	return c
+}
+
+// follow shows how a change goes on, until it has ended.
+func (a *app) follow(ctx context.Context, c *client.Client, b api.Bulk, later bool) error {
+	for b.State == "running" && !later && b.ID != "" {
+		a.progress(b.Come, int64(b.Total), false)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		var err error
+		if b, err = c.Change(ctx, b.ID); err != nil {
+			return err
+		}
+	}
+	a.progress(b.Come, int64(b.Total), true)
+	if err := a.showBulk(b); err != nil {
+		return err
+	}
+	if b.Refused > 0 || b.State == "stopped" {
+		return fmt.Errorf("%s of %s could not be changed; see: ivytable change items %s --outcome refused", number(b.Refused), number(b.Total), b.ID)
+	}
+	return nil
+}
+
+func (a *app) showBulk(b api.Bulk) error {
+	state := b.State
+	if b.State == "running" {
+		state = fmt.Sprintf("running, %s of %s so far", number(b.Come), number(b.Total))
+	}
+	undone := ""
+	switch {
+	case b.Undone != "":
+		undone = "undone by " + b.Undone
+	case b.MayUndo:
+		undone = "ivytable change undo " + b.ID
+	}
+	return one(a, b, bulkColumns, fact{"Change", b.ID}, fact{"Does", b.Says}, fact{"State", strings.TrimSpace(state + " " + b.Reason)}, fact{"Changed", fmt.Sprintf("%s of %s", number(b.Changed), number(b.Total))},
+		fact{"So already", number(b.Same)}, fact{"Refused", number(b.Refused)}, fact{"By", b.By}, fact{"Undo", undone})
+}

@@ -1,0 +1,26 @@
+-- +goose Up
+CREATE TABLE bulk_changes (
+  id UUID NOT NULL PRIMARY KEY,
+  kind VARCHAR(16) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  body JSON NOT NULL,
+  says VARCHAR(500) NOT NULL,
+  state VARCHAR(16) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  reason VARCHAR(500) NOT NULL,
+  total INT NOT NULL,
+  next INT NOT NULL,
+  changed INT NOT NULL,
+  same INT NOT NULL,
+  refused INT NOT NULL,
+  undo_of UUID NULL,
+  undone_by UUID NULL,
+  made_by UUID NOT NULL,
+  maker VARCHAR(320) NOT NULL,
+  via VARCHAR(16) NOT NULL,
+  request_id VARCHAR(100) NOT NULL,
+  made_at DATETIME(6) NOT NULL,
+  ended_at DATETIME(6) NULL,
+  worker UUID NULL,
+  lease_until DATETIME(6) NOT NULL,
+  KEY bulk_changes_made (made_at, id),
+  KEY bulk_changes_state (state, lease_until)
+);

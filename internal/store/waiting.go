@@ -1,0 +1,162 @@
+package store
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Kinds of what waits for somebody's decision, beside those of requests.
+const (
+	WaitingPost = "post"
+	WaitingRule = "rule" // a change of who is in by rule that its guard holds back
+)
+
+// WaitingItem is something that waits for somebody's decision.
+type WaitingItem struct {
+	Kind    string
+	ID      uuid.UUID // of a rule: that of its group
+	GroupID uuid.UUID
+	At      time.Time
+}
+
+// WaitingQuery says what of all that waits is meant.
+type WaitingQuery struct {
+	Kinds  []string  // empty: all
+	Group  uuid.UUID // with a value: of this group alone
+	Person uuid.UUID // with a value: of groups that this person decides about
+	After  Cursor
+	Limit  int
+}
+
+// parts are the tables that something waits in: post and request by moderators, rules by
+// owners. Each ends so that conditions can follow.
+var waitingParts = []struct {
+	kinds  []string
+	sql    string
+	at, id string
+	role   int
+}{
+	{[]string{WaitingPost}, "SELECT 'post' AS kind, id, group_id, received_at AS at FROM mailings WHERE kind = 'post' AND state = 'waiting'", "received_at", "id", 2},
+	{[]string{ToJoin, ToLeave}, "SELECT kind, id, group_id, made_at AS at FROM requests WHERE state = 'open'", "made_at", "id", 2},
+	{[]string{WaitingRule}, "SELECT 'rule' AS kind, group_id AS id, group_id, " + pendingAt + " AS at FROM group_rules WHERE pending IS NOT NULL", pendingAt, "group_id", 3},
+}
+
+// pendingAt is since when a change of a rule waits.
+const pendingAt = "CAST(STR_TO_DATE(LEFT(JSON_VALUE(pending, '$.at'), 19), '%Y-%m-%dT%H:%i:%s') AS DATETIME(6))"
+
+// selects returns the statements that find what a query means, one a table.
+func (q WaitingQuery) selects(more func(at, id string) condition) (out []condition) {
+	for _, p := range waitingParts {
+		var kinds []string
+		for _, k := range p.kinds {
+			if len(q.Kinds) == 0 || strings.Contains(" "+strings.Join(q.Kinds, " ")+" ", " "+k+" ") {
+				kinds = append(kinds, k)
+			}
+		}
+		if len(kinds) == 0 {
+			continue
+		}
+		c := condition{sql: p.sql}
+		if len(kinds) < len(p.kinds) {
+			c = c.and(condition{"kind IN ?", []any{kinds}})
+		}
+		if q.Group != uuid.Nil {
+			c = c.and(condition{"group_id = ?", []any{q.Group}})
+		}
+		if q.Person != uuid.Nil {
+			c = c.and(condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", []any{q.Person, p.role}})
+		}
+		if more != nil {
+			c = c.and(more(p.at, p.id))
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// Waiting returns a page of what waits, oldest first.
+func (s *Reads) Waiting(q WaitingQuery) (Page[WaitingItem], error) {
+	p := Page[WaitingItem]{Total: q.After.Total}
+	if q.After.Empty() {
+		var err error
+		if p.Total, err = s.CountWaiting(q); err != nil {
+			return p, err
+		}
+	}
+	all := q.selects(func(at, id string) condition {
+		if q.After.Empty() {
+			return condition{}
+		}
+		return condition{fmt.Sprintf("(%s > ? OR %s = ? AND %s > ?)", at, at, id), []any{q.After.Value, q.After.Value, q.After.ID}}
+	})
+	var parts []string
+	var args []any
+	for _, c := range all {
+		parts, args = append(parts, "("+c.sql+" ORDER BY at, id LIMIT ?)"), append(append(args, c.args...), q.Limit+1)
+	}
+	if len(parts) == 0 {
+		return p, nil
+	}
+	err := s.db.Raw("SELECT * FROM ("+strings.Join(parts, " UNION ALL ")+") w ORDER BY at, id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
+	if err == nil && len(p.Items) > q.Limit {
+		p.Items = p.Items[:q.Limit]
+		last := p.Items[q.Limit-1]
+		p.Next = q.After.next(last.At.Format(dbTime), last.ID, p.Total)
+	}
+	return p, wrap("read what waits", err)
+}
+
+// CountWaiting returns how much waits.
+func (s *Reads) CountWaiting(q WaitingQuery) (n int64, err error) {
+	for _, c := range q.selects(nil) {
+		var some int64
+		if err := s.db.Raw("SELECT COUNT(*) FROM ("+c.sql+") w", c.args...).Scan(&some).Error; err != nil {
+			return 0, wrap("count what waits", err)
+		}
+		n += some
+	}
+	return n, nil
+}
+
+// Mailings returns mailings by identifier.
+func (s *Reads) Mailings(ids []uuid.UUID) (map[uuid.UUID]Mailing, error) {
+	var rows []Mailing
+	err := s.db.Find(&rows, "id IN ?", ids).Error
+	out := make(map[uuid.UUID]Mailing, len(rows))
+	for _, m := range rows {
+		out[m.ID] = m
+	}
+	return out, wrap("read mailings", err)
+}
+
+// RequestsByID returns requests by identifier.
+func (s *Reads) RequestsByID(ids []uuid.UUID) (map[uuid.UUID]Request, error) {
+	var rows []Request
+	err := s.db.Find(&rows, "id IN ?", ids).Error
+	out := make(map[uuid.UUID]Request, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r
+	}
+	return out, wrap("read requests", err)
+}
+
+// RulesOf returns the rules of groups, by group.
+func (s *Reads) RulesOf(groups []uuid.UUID) (map[uuid.UUID]GroupRule, error) {
+	var rows []GroupRule
+	err := s.db.Find(&rows, "group_id IN ?", groups).Error
+	out := make(map[uuid.UUID]GroupRule, len(rows))
+	for _, r := range rows {
+		out[r.GroupID] = r
+	}
+	return out, wrap("read rules", err)
+}
+
+// KeepMembers makes some of those who are in a group by its rule members by hand.
+func (s *Tx) KeepMembers(group uuid.UUID, ids []uuid.UUID) error {
+	return inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("keep members", s.db.Exec("UPDATE memberships SET by_rule = FALSE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+	})
+}

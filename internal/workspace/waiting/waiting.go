@@ -1,0 +1,193 @@
+// Package waiting is all that needs somebody's decision, of every kind, in one list: posts held
+// for approval, requests to join or leave, changes of who is in by rule that a guard holds back.
+package waiting
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/joining"
+	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/workspace/rules"
+)
+
+// Service is what waits.
+type Service struct {
+	k       *workspace.Kernel
+	post    *post.Service
+	joining *joining.Service
+	rules   *rules.Service
+}
+
+// New returns the service of a workspace; the others do what is decided.
+func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Service) *Service {
+	return &Service{k, p, j, r}
+}
+
+// Kinds are the kinds of what waits.
+var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule}
+
+// query is what waits for the actor: of all groups, or of those that they help to run.
+func query(v *workspace.View) store.WaitingQuery {
+	if v.By.Administers() {
+		return store.WaitingQuery{}
+	}
+	return store.WaitingQuery{Person: v.By.Person.ID}
+}
+
+// Count counts what waits for the actor's decision.
+func Count(v *workspace.View) (int, error) {
+	n, err := v.Read.CountWaiting(query(v))
+	return int(n), err
+}
+
+// List lists what waits for the actor's decision, oldest first: of one group, or of all; of
+// some kinds, or of every kind.
+func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, kinds []string, cursor string, limit int) (api.Page[api.Waiting], error) {
+	none := api.Page[api.Waiting]{}
+	if err := by.SignedIn(); err != nil {
+		return none, err
+	}
+	var bad workspace.Problems
+	for _, k := range kinds {
+		bad.OneOf("kind", k, Kinds...)
+	}
+	if err := bad.Err(); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	q := query(v)
+	q.Kinds, q.Limit = kinds, limit
+	if ref != "" {
+		g, err := v.FindGroup(ref, access.DecidePosts)
+		if err != nil {
+			return none, err
+		}
+		q.Group = g.ID
+	}
+	var err error
+	if q.After, err = v.Cursor(cursor, "all that waits", q.Group, q.Person, kinds); err != nil {
+		return none, err
+	}
+	p, err := v.Read.Waiting(q)
+	if err != nil {
+		return none, err
+	}
+	about, err := read(v, p.Items)
+	return workspace.Page(p, func(w store.WaitingItem) api.Waiting { return about.shape(v, w) }), err
+}
+
+// details is what belongs to items that wait.
+type details struct {
+	groups   map[uuid.UUID]store.Group
+	mailings map[uuid.UUID]store.Mailing
+	messages map[uuid.UUID]store.Message
+	requests map[uuid.UUID]store.Request
+	people   map[uuid.UUID]store.Person
+	rules    map[uuid.UUID]store.GroupRule
+}
+
+// read reads what belongs to items, all at once.
+func read(v *workspace.View, items []store.WaitingItem) (d details, err error) {
+	ids := map[string][]uuid.UUID{}
+	var groups []uuid.UUID
+	for _, w := range items {
+		kind := w.Kind
+		if kind == store.ToLeave {
+			kind = store.ToJoin
+		}
+		ids[kind], groups = append(ids[kind], w.ID), append(groups, w.GroupID)
+	}
+	if d.groups, err = v.Read.GroupsByID(groups); err != nil {
+		return d, err
+	}
+	if d.mailings, err = v.Read.Mailings(ids[store.WaitingPost]); err != nil {
+		return d, err
+	}
+	var messages, who []uuid.UUID
+	for _, m := range d.mailings {
+		messages = append(messages, m.MessageID)
+	}
+	if d.messages, err = v.Read.Messages(messages, false); err != nil {
+		return d, err
+	}
+	if d.requests, err = v.Read.RequestsByID(ids[store.ToJoin]); err != nil {
+		return d, err
+	}
+	for _, r := range d.requests {
+		who = append(who, r.PersonID)
+	}
+	if d.people, err = v.Read.PeopleByID(who); err != nil {
+		return d, err
+	}
+	d.rules, err = v.Read.RulesOf(ids[store.WaitingRule])
+	return d, err
+}
+
+func (d details) shape(v *workspace.View, w store.WaitingItem) api.Waiting {
+	g := d.groups[w.GroupID]
+	out := api.Waiting{ID: w.ID.String(), Kind: w.Kind, Group: api.Name{Name: g.Name, Address: g.Address}, At: v.In(w.At)}
+	switch w.Kind {
+	case store.WaitingPost:
+		m := d.mailings[w.ID]
+		x := d.messages[m.MessageID]
+		out.Who, out.Subject, out.Proven, out.Size, out.Says = api.Name{Name: x.Author, Address: x.Author}, x.Subject, x.Proven, x.Size, post.WhyHeld(m)
+	case store.WaitingRule:
+		var p store.PendingRuleChange
+		_ = json.Unmarshal(d.rules[w.ID].Pending, &p) // written by the rules
+		out.Subject = fmt.Sprintf("%s would leave by its rule", workspace.Number(p.Go, "member"))
+		out.Says = workspace.UpperFirst(p.Cause) + ". Approve it, and they go; decline it, and they stay as members by hand."
+	default:
+		r := d.requests[w.ID]
+		p := d.people[r.PersonID]
+		f := v.Sees(people.Fields(p), false)
+		about := slices.DeleteFunc([]string{f["title"], f["department"], f["locality"]}, func(s string) bool { return s == "" })
+		out.Who, out.Subject, out.Says, out.Proven = api.Name{Name: p.Name, Address: p.Address}, r.Note, strings.Join(about, ", "), true
+	}
+	return out
+}
+
+// Decide approves or declines what waits, each by itself, whatever its kind; the results say
+// what became of them.
+func (s *Service) Decide(ctx context.Context, by workspace.Actor, d api.Decisions) (api.DecidedAll, error) {
+	if err := by.SignedIn(); err != nil {
+		return api.DecidedAll{}, err
+	}
+	return workspace.DecideEach(by, d, "decision", func(by workspace.Actor, id string, out *api.Decided) error {
+		none := workspace.Fail(workspace.NotFound, "There is nothing %q that waits for you.", workspace.Cut(id, 50))
+		u, err := uuid.Parse(id)
+		if err != nil {
+			return none
+		}
+		v := s.k.View(ctx, by)
+		if _, err := v.Read.Mailing(u); err == nil {
+			return s.post.DecideOne(ctx, by, id, d, out)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err := by.Cover(string(access.ScopePeople)); err != nil { // what follows is about people
+			return err
+		}
+		if _, err := v.Read.Request(u); err == nil {
+			return s.joining.DecideOne(ctx, by, id, d, out)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		err = s.rules.Decide(ctx, by, id, d.Verdict == "approve", out)
+		if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
+			return none // who may not decide is told nothing of it
+		}
+		return err
+	})
+}
