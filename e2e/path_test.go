@@ -398,7 +398,7 @@ func term(t *testing.T, p *place, ines *tab, c *client.Client) {
 	ines.open("/groups/"+byAPI+"/term", "takes no mail")
 	ines.do(ines.Press("Restore Slipway API"), ines.See("It expires in 90 days"))
 	g, err := c.Group(ctx, byAPI)
-	if err != nil || g.State != "active" || g.Counts != (api.Counts{Owners: 1, Moderators: 1}) {
+	if err != nil || g.State != "active" || g.Counts != (api.Counts{Owners: 1, Moderators: 1, People: 2}) {
 		t.Errorf("restored: %+v, %v", g, err)
 	}
 	if err := p.send(demo.Member, demo.Member, bytes.Replace(raw, []byte("Too late"), []byte("In time"), 1), byAPI); err != nil {

@@ -146,8 +146,8 @@ export default function GroupList() {
         ? [
             {
               key: 'pick',
-              label: '',
-              width: '2.4rem',
+              label: 'Pick',
+              width: '3.4rem',
               cell: (g) => (
                 <input
                   type="checkbox"

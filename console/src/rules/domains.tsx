@@ -89,7 +89,7 @@ function One({ domain: d, may }: { domain: Domain; may: boolean }) {
               size="xs"
               variant="outline"
               colorPalette="gray"
-              aria-label={`Make ${d.name} the main domain`}
+              aria-label={`Make main: ${d.name}`}
               loading={lead.isPending}
               onClick={() => lead.mutate()}
             >
