@@ -31,6 +31,10 @@ func Large(ctx context.Context, pool *store.Pool, size Size, now time.Time) (adm
 		people[i] = store.Person{ID: store.NewID(), Address: address, AddrKey: address, Active: true, Attributes: attributes, CreatedAt: now, Version: 1,
 			Name: firstNames[r.IntN(len(firstNames))] + " " + familyNames[r.IntN(len(familyNames))]}
 	}
+	for i := 500; i < len(people); i += 1000 {
+		outside := fmt.Sprintf("outsider-%d@partner.example", i)
+		people[i].External, people[i].Address, people[i].AddrKey, people[i].Attributes = true, outside, outside, []byte("{}")
+	}
 	people[0].WorkspaceRole = "administrator"
 	if err := pool.Transact(ctx, false, func(tx *store.Tx) error {
 		return errors.Join(tx.SetDomains([]string{mainDomain}), tx.AddPeople(people))
@@ -64,6 +68,9 @@ func Large(ctx context.Context, pool *store.Pool, size Size, now time.Time) (adm
 				g.Owners++
 			} else {
 				g.Members++
+			}
+			if m.External {
+				g.ExternalMembers++
 			}
 			rows = append(rows, store.Membership{GroupID: g.ID, MemberID: m.ID, Kind: store.KindPerson, Role: role, Mail: true, AddedAt: now, AddedBy: people[0].Address})
 		}

@@ -28,8 +28,7 @@ func (s *Reads) AddressesNear(a mailaddr.Address) ([]Taken, error) {
 
 // GroupByAddress returns the group that an address or alias leads to.
 func (s *Reads) GroupByAddress(key string) (g Group, err error) {
-	err = s.db.Take(&g, "id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias).Error
-	return g, wrap("read a group", err)
+	return s.oneGroup("id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias)
 }
 
 // Aliases returns the further addresses of groups, by group.

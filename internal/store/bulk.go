@@ -153,5 +153,5 @@ func (s *Tx) SetRoles(person uuid.UUID, groups []uuid.UUID, role any) error {
 	if len(groups) == 0 {
 		return nil
 	}
-	return wrap("change roles", s.db.Exec("UPDATE memberships SET role = ? WHERE member_id = ? AND group_id IN ?", role, person, groups).Error)
+	return wrap("change roles", s.writing(ofGroups).Exec("UPDATE memberships SET role = ? WHERE member_id = ? AND group_id IN ?", role, person, groups).Error)
 }

@@ -54,7 +54,7 @@ func (s *Tx) EndOtherCredentials(kind string, person, but uuid.UUID) error {
 
 // SetPassword writes what is kept of a person's password.
 func (s *Tx) SetPassword(person uuid.UUID, hash string) error {
-	return wrap("write a password", s.db.Exec("UPDATE people SET password_hash = ? WHERE id = ?", hash, person).Error)
+	return wrap("write a password", s.writing(ofPeople).Exec("UPDATE people SET password_hash = ? WHERE id = ?", hash, person).Error)
 }
 
 // CredentialByHash returns what a session or token is good for, and its person

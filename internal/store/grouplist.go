@@ -43,6 +43,9 @@ var groupOrders = map[GroupSort]string{
 	ByExpires: "g.expires_at", ByCreated: "g.created_at", ByRenewed: "g.renewed_at", ByQuiet: "COALESCE(l.last_at, g.created_at)",
 }
 
+// groupIndexes are the indexes of the table of groups in these orders.
+var groupIndexes = map[GroupSort]string{ByName: "groups_name", ByOwners: "groups_owners", ByExternal: "groups_external", ByExpires: "groups_expires", ByCreated: "groups_created", ByRenewed: "groups_renewed"}
+
 // byExpiry sorts groups by their end.
 var byExpiry = sortKey[Group]{column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }}
 
@@ -187,17 +190,30 @@ func (s *Reads) GroupIDs(q GroupQuery) (ids []uuid.UUID, err error) {
 func (q GroupQuery) listing(s *Reads) (listing, error) {
 	q.Time.Now = q.Time.Now.Truncate(time.Minute) // no group ends between two minutes, and what was counted in one holds for it
 	where, err := q.where(s)
-	l := listing{from: "mail_groups g", where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil}
+	l := listing{from: "mail_groups g", where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, g.revision, COALESCE(z.people, 0), COALESCE(z.shown, 0)", join: " LEFT JOIN group_sizes z ON z.group_id = g.id"}
+	l.everybody, l.fresh = q.Viewer == uuid.Nil && q.Joinable == uuid.Nil, q.Sort == ByQuiet
+	if q.Filter != nil {
+		for _, a := range q.Filter.Attributes() {
+			l.fresh = l.fresh || a.Path == "waiting" || a.Path == "last_post_at" || a.Path == "quiet_days"
+		}
+	}
+	if index := groupIndexes[q.Sort]; index != "" {
+		l.inOrder = l.from + " FORCE INDEX FOR ORDER BY (" + index + ")" + l.join
+	}
 	switch q.Sort {
 	case ByPeople:
-		l.join = " JOIN group_sizes z ON z.group_id = g.id"
+		index := "group_sizes_people"
 		if l.id = "z.group_id"; q.Viewer != uuid.Nil {
-			l.order = "z.shown"
+			l.order, index = "z.shown", "group_sizes_shown"
 		}
+		l.join = " JOIN group_sizes z ON z.group_id = g.id"
+		l.inOrder = "group_sizes z FORCE INDEX FOR ORDER BY (" + index + ") STRAIGHT_JOIN mail_groups g ON g.id = z.group_id"
 	case ByPost:
-		l.join = " JOIN group_settings o ON o.group_id = g.id AND o.setting = 'post'"
+		const sizes = " LEFT JOIN group_sizes z ON z.group_id = g.id"
+		l.join = " JOIN group_settings o ON o.group_id = g.id AND o.setting = 'post'" + sizes
+		l.inOrder, l.id = "group_settings o FORCE INDEX FOR ORDER BY (group_settings_value) STRAIGHT_JOIN mail_groups g ON g.id = o.group_id AND o.setting = 'post'"+sizes, "o.group_id"
 	case ByQuiet:
-		l.join = " LEFT JOIN group_posts l ON l.group_id = g.id"
+		l.join += " LEFT JOIN group_posts l ON l.group_id = g.id"
 	}
 	return l, err
 }
@@ -214,13 +230,13 @@ func (s *Reads) groupsAt(at []place) ([]Group, error) {
 			missing = append(missing, p.ID)
 		}
 	} else {
-		have, missing = s.cache.groupsOf(at)
+		have, missing = s.memory.groupsOf(at)
 	}
 	if len(missing) > 0 {
 		err := scanGroups(s.db.Model(&Group{}).Where("id IN ?", missing), func(g Group) {
 			have[g.ID] = g
 			if !inTx(s.db) {
-				s.cache.cacheGroup(g)
+				s.memory.keepGroup(g)
 			}
 		})
 		if err != nil {
@@ -230,6 +246,7 @@ func (s *Reads) groupsAt(at []place) ([]Group, error) {
 	out := make([]Group, 0, len(at))
 	for _, p := range at {
 		if g, there := have[p.ID]; there {
+			g.People, g.Shown = p.people, p.shown
 			out = append(out, g)
 		}
 	}

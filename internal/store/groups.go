@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 	"gorm.io/gorm/schema"
 
 	"ivytable.example/ivytable/internal/core/lifecycle"
@@ -47,6 +48,9 @@ type Group struct {
 	CreatedAt                           time.Time
 	StartingPoint                       string // the name of what it was begun from, "" for none
 	NameKey, DescriptionKey             string // name and description as filters compare them
+
+	People int `gorm:"-"` // whom it reaches; known of groups that were listed, or by Size
+	Shown  int `gorm:"-"` // the same without what is nested in it and can't be found in the workspace
 }
 
 // TableName is the table of groups; "groups" is a reserved word in SQL.
@@ -174,7 +178,7 @@ func (s *Tx) AddGroups(groups []*Group) error {
 		g.fold()
 		ids[i] = g.ID
 	}
-	if err := s.db.CreateInBatches(groups, 500).Error; err != nil {
+	if err := s.writing(ofGroups).CreateInBatches(groups, 500).Error; err != nil {
 		return wrap("add the group", err)
 	}
 	if err := s.addSizes(ids); err != nil {
@@ -183,7 +187,7 @@ func (s *Tx) AddGroups(groups []*Group) error {
 	if err := s.db.CreateInBatches(settingsOf(groups...), batch).Error; err != nil {
 		return wrap("add the group's settings", err)
 	}
-	return wrap("write search words", s.db.CreateInBatches(words, batch).Error)
+	return wrap("write search words", s.writing(ofGroups).CreateInBatches(words, batch).Error)
 }
 
 // SetAddresses gives a group that is locked its address and its aliases, and makes
@@ -230,7 +234,7 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 		g.Revision = was.Revision + 1
 	}
 	g.fold()
-	if err := s.db.Save(g).Error; err != nil {
+	if err := s.writing(ofGroups).Save(g).Error; err != nil {
 		return wrap("save the group", err)
 	}
 	if (g.EndedAt == nil) != (was.EndedAt == nil) || (g.Policy[policy.Find] >= policy.Workspace) != (was.Policy[policy.Find] >= policy.Workspace) ||
@@ -271,7 +275,14 @@ func (g *Group) edited() Group {
 
 // Group returns a group by identifier.
 func (s *Reads) Group(id uuid.UUID) (g Group, err error) {
-	err = s.db.Take(&g, "id = ?", id).Error
+	return s.oneGroup("id = ?", id)
+}
+
+func (s *Reads) oneGroup(where string, args ...any) (g Group, err error) {
+	err = gorm.ErrRecordNotFound
+	if failed := scanGroups(s.db.Model(&Group{}).Where(where, args...).Limit(1), func(found Group) { g, err = found, nil }); failed != nil {
+		err = failed
+	}
 	return g, wrap("read a group", err)
 }
 

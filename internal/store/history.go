@@ -139,7 +139,7 @@ func (s *Reads) Events(group uuid.UUID, by *rule.Rule, before int64, limit int) 
 		}
 		add("("+c.sql+")", c.args...)
 	}
-	q, args := l.query("h.*", "", condition{})
+	q, args := l.query("h.*", l.from, false, condition{})
 	err = s.db.Raw(q+" ORDER BY h.id DESC LIMIT ?", append(args, limit)...).Scan(&out).Error
 	return out, l.failed("read the history", err)
 }

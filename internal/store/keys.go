@@ -27,7 +27,7 @@ func (p *Pool) indexKeys(ctx context.Context) error {
 				if err := tx.setWords(KindGroup, g.ID, groupTexts(g.Name, append(aliases[g.ID], g.Address)...)...); err != nil {
 					return err
 				}
-				if err := tx.db.Model(&Group{}).Where("id = ?", g.ID).Updates(map[string]any{"name_key": g.NameKey, "description_key": g.DescriptionKey}).Error; err != nil {
+				if err := tx.writing(ofGroups).Model(&Group{}).Where("id = ?", g.ID).Updates(map[string]any{"name_key": g.NameKey, "description_key": g.DescriptionKey}).Error; err != nil {
 					return wrap("index groups", err)
 				}
 			}
@@ -46,5 +46,5 @@ func (p *Pool) indexKeys(ctx context.Context) error {
 
 // SetSignedIn notes when somebody last signed in.
 func (s *Tx) SetSignedIn(person uuid.UUID, at time.Time) error {
-	return wrap("note a sign-in", s.db.Exec("UPDATE people SET signed_in_at = ? WHERE id = ?", at, person).Error)
+	return wrap("note a sign-in", s.writing(ofPeople).Exec("UPDATE people SET signed_in_at = ? WHERE id = ?", at, person).Error)
 }

@@ -46,7 +46,7 @@ func (s *Tx) SetExpiry(dates map[uuid.UUID]time.Time) error {
 		byDate[at] = append(byDate[at], id)
 	}
 	for at, ids := range byDate {
-		err := s.db.Exec("UPDATE mail_groups SET expires_at = ?, revision = revision + 1 WHERE id IN ? AND ended_at IS NULL", at, ids).Error
+		err := s.writing(ofGroups).Exec("UPDATE mail_groups SET expires_at = ?, revision = revision + 1 WHERE id IN ? AND ended_at IS NULL", at, ids).Error
 		if err != nil {
 			return wrap("set the dates of groups", err)
 		}
@@ -89,7 +89,7 @@ func (s *Tx) Purge(id uuid.UUID) error {
 		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.revision = g.revision + 1 WHERE m.member_id = ?",
 		"DELETE FROM memberships WHERE member_id = ?",
 	} {
-		if err := s.db.Exec(q, id).Error; err != nil {
+		if err := s.writing(ofGroups).Exec(q, id).Error; err != nil {
 			return wrap("purge a group", err)
 		}
 	}

@@ -49,17 +49,18 @@ func (s *Tx) AddMemberships(rows []Membership) error {
 			s.moves.move(m.MemberID, m.GroupID, +1)
 		}
 	}
-	return wrap("add members", s.db.CreateInBatches(rows, 5000).Error)
+	return wrap("add members", s.writing(ofGroups).CreateInBatches(rows, 5000).Error)
 }
 
 // SaveMembership writes the role and delivery of a membership.
 func (s *Tx) SaveMembership(m Membership) error {
-	return wrap("save a membership", s.db.Save(&m).Error)
+	return wrap("save a membership", s.writing(ofGroups).Save(&m).Error)
 }
 
 // Membership returns the membership of a person or group in a group.
 func (s *Reads) Membership(group, member uuid.UUID) (m Membership, err error) {
-	err = s.db.Take(&m, "group_id = ? AND member_id = ?", group, member).Error
+	err = s.db.Raw("SELECT group_id, member_id, kind, role, mail, added_at, added_by, ends_at, end_told, by_rule FROM memberships WHERE group_id = ? AND member_id = ?", group, member).Row().
+		Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule)
 	return m, wrap("read a membership", err)
 }
 
@@ -85,9 +86,27 @@ func (s *Reads) MemberIDs(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool,
 func (m Membership) Ruled() bool { return m.ByRule && m.Role == expand.Member }
 
 // memberRows reads memberships with names, of people and of nested groups.
-const memberRows = `SELECT m.*, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
+const memberRows = `SELECT m.group_id, m.member_id, m.kind, m.role, m.mail, m.added_at, m.added_by, m.ends_at, m.end_told, m.by_rule, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
 	COALESCE(p.external, FALSE) AS external, COALESCE(p.active, TRUE) AS active
 	FROM memberships m LEFT JOIN people p ON p.id = m.member_id AND m.kind = 1 LEFT JOIN mail_groups g ON g.id = m.member_id AND m.kind = 2 `
+
+// scanMembers adds the rows that the end of a query over memberRows finds. It reads the columns by hand:
+// by reflection would cost as much as the query.
+func (s *Reads) scanMembers(into *[]MemberRow, where string, args ...any) error {
+	rows, err := s.db.Raw(memberRows+where, args...).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var m MemberRow
+		if err := rows.Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule, &m.Name, &m.Address, &m.External, &m.Active); err != nil {
+			return err
+		}
+		*into = append(*into, m)
+	}
+	return rows.Err()
+}
 
 // MemberQuery says which members of a group to list.
 type MemberQuery struct {
@@ -143,7 +162,7 @@ func (s *Reads) Members(q MemberQuery) (Page[MemberRow], error) {
 	switch {
 	case q.After.Empty() && p.Total == 0:
 		var err error
-		p.Total, err = s.cachedCount(fmt.Sprint(where, args), func() (n int64, err error) {
+		p.Total, err = s.keptCount("members "+where, args, func() (n int64, err error) {
 			err = s.db.Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
 			return n, err
 		})
@@ -154,7 +173,14 @@ func (s *Reads) Members(q MemberQuery) (Page[MemberRow], error) {
 		role, at, _ := strings.Cut(q.After.Value, " ")
 		where, args = where+" AND (m.role < ? OR m.role = ? AND (m.added_at > ? OR m.added_at = ? AND m.member_id > ?))", append(args, role, role, at, at, q.After.ID)
 	}
-	err := s.db.Raw(memberRows+where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
+	where, args = where+" ORDER BY m.role DESC, m.added_at, m.member_id LIMIT ?", append(args, q.Limit+1)
+	read := func() (rows []MemberRow, err error) { return rows, s.scanMembers(&rows, where, args...) }
+	var err error
+	if q.Limit < maxKept {
+		p.Items, err = listed(s, s.memory.members, &s.memory.at.lists, digestOf(where, args), read)
+	} else {
+		p.Items, err = read()
+	}
 	if err == nil && len(p.Items) > q.Limit {
 		p.Items = p.Items[:q.Limit]
 		last := p.Items[q.Limit-1]
@@ -171,7 +197,7 @@ func (s *Tx) LockMembers(group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err
 	}
 	err = inBatches(ids, func(ids []uuid.UUID) error {
 		var rows []MemberRow
-		err := s.db.Raw(memberRows+"WHERE m.group_id = ? AND m.member_id IN ? ORDER BY m.member_id"+s.locking("FOR UPDATE"), group, ids).Scan(&rows).Error
+		err := s.scanMembers(&rows, "WHERE m.group_id = ? AND m.member_id IN ? ORDER BY m.member_id"+s.locking("FOR UPDATE"), group, ids)
 		out = append(out, rows...)
 		return wrap("read members", err)
 	})
@@ -181,28 +207,28 @@ func (s *Tx) LockMembers(group uuid.UUID, ids []uuid.UUID) (out []MemberRow, err
 // SetRole gives members of a group a role.
 func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change roles", s.db.Exec("UPDATE memberships SET role = ? WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
+		return wrap("change roles", s.writing(ofGroups).Exec("UPDATE memberships SET role = ? WHERE group_id = ? AND member_id IN ?", role, group, ids).Error)
 	})
 }
 
 // SetMail turns the delivery of members of a group on or off.
 func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change deliveries", s.db.Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
+		return wrap("change deliveries", s.writing(ofGroups).Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
 	})
 }
 
 // SetEnds sets when the memberships of people in a group end; nil for never.
 func (s *Tx) SetEnds(group uuid.UUID, ids []uuid.UUID, at *time.Time) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change ends", s.db.Exec("UPDATE memberships SET ends_at = ?, end_told = FALSE WHERE group_id = ? AND member_id IN ?", at, group, ids).Error)
+		return wrap("change ends", s.writing(ofGroups).Exec("UPDATE memberships SET ends_at = ?, end_told = FALSE WHERE group_id = ? AND member_id IN ?", at, group, ids).Error)
 	})
 }
 
 // EndsTold notes that people were told when the memberships of ids in a group end.
 func (s *Tx) EndsTold(group uuid.UUID, ids []uuid.UUID) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("note what was told", s.db.Exec("UPDATE memberships SET end_told = TRUE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+		return wrap("note what was told", s.writing(ofGroups).Exec("UPDATE memberships SET end_told = TRUE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})
 }
 
@@ -226,7 +252,7 @@ func (s *Tx) DeleteMemberships(group uuid.UUID, ids []uuid.UUID) error {
 		s.moves.move(id, group, -1)
 	}
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("remove members", s.db.Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+		return wrap("remove members", s.writing(ofGroups).Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})
 }
 

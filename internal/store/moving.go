@@ -50,7 +50,7 @@ func (s *Tx) MovePerson(p *Person, to mailaddr.Address) error {
 		return err
 	}
 	p.Address, p.AddrKey = to.String(), to.Key()
-	return wrap("save an address", s.db.Model(&Person{}).Where("id = ?", p.ID).Updates(map[string]any{"address": p.Address, "addr_key": p.AddrKey}).Error)
+	return wrap("save an address", s.writing(ofPeople).Model(&Person{}).Where("id = ?", p.ID).Updates(map[string]any{"address": p.Address, "addr_key": p.AddrKey}).Error)
 }
 
 // rekey takes what is kept under one address to another: what is settled about it, and its open
@@ -108,7 +108,7 @@ func (s *Tx) ReleaseAddresses(keys []string) (map[string]Person, error) {
 		if err := s.rekey(key, released(p.ID), p.Address); err != nil {
 			return nil, err
 		}
-		if err := s.db.Model(&Person{}).Where("id = ?", p.ID).Update("addr_key", released(p.ID)).Error; err != nil {
+		if err := s.writing(ofPeople).Model(&Person{}).Where("id = ?", p.ID).Update("addr_key", released(p.ID)).Error; err != nil {
 			return nil, wrap("release an address", err)
 		}
 	}

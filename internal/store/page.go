@@ -62,22 +62,22 @@ type sortKey[T any] struct {
 	desc   bool
 	id     string // the column that decides between rows with the same value; "": id
 	value  func(T) (string, uuid.UUID)
-	cached bool                               // how long the list is may be cached: only tables that the cache watches are asked
+	kept   bool                               // how long the list is may be kept: only tables that something is kept of are asked
 	read   func(q *gorm.DB, items *[]T) error // nil: by reflection
 }
 
 // length counts the rows of a query.
-func length(s *Reads, q *gorm.DB, cached bool) (int64, error) {
+func length(s *Reads, q *gorm.DB, keep bool) (int64, error) {
 	read := func() (n int64, err error) {
 		err = q.Session(&gorm.Session{}).Count(&n).Error
 		return n, err
 	}
-	if !cached {
+	if !keep {
 		return read()
 	}
 	var n int64
 	dry := q.Session(&gorm.Session{DryRun: true}).Count(&n).Statement
-	return s.cachedCount(dry.SQL.String()+fmt.Sprint(dry.Vars), read)
+	return s.keptCount(dry.SQL.String(), dry.Vars, read)
 }
 
 func page[T any](s *Reads, db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {
@@ -88,7 +88,7 @@ func page[T any](s *Reads, db *gorm.DB, after Cursor, limit int, key sortKey[T])
 	}
 	if after.Empty() {
 		all.Go(func() (err error) {
-			p.Total, err = length(s, db.Session(&gorm.Session{}), key.cached)
+			p.Total, err = length(s, db.Session(&gorm.Session{}), key.kept)
 			return wrap("count a list", err)
 		})
 	}

@@ -84,7 +84,11 @@ func Words(texts ...string) []string {
 }
 
 func (s *Tx) setWords(kind int8, ref uuid.UUID, texts ...string) error {
-	if err := s.db.Where("ref = ?", ref).Delete(&word{}).Error; err != nil {
+	of := ofGroups
+	if kind == KindPerson {
+		of = ofPeople
+	}
+	if err := s.writing(of).Where("ref = ?", ref).Delete(&word{}).Error; err != nil {
 		return wrap("replace search words", err)
 	}
 	var rows []word
@@ -94,7 +98,7 @@ func (s *Tx) setWords(kind int8, ref uuid.UUID, texts ...string) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	return wrap("write search words", s.db.Create(&rows).Error)
+	return wrap("write search words", s.writing(of).Create(&rows).Error)
 }
 
 // address is the row that keeps every address of the workspace from being given twice.
@@ -134,7 +138,7 @@ func (s *Tx) AddPeople(people []Person) error {
 		}
 	}
 	const batch = 2000
-	db := s.db
+	db := s.writing(ofPeople)
 	for i := range people {
 		people[i].NameKey = rule.Fold(people[i].Name)
 	}
@@ -271,6 +275,9 @@ type PeopleSort string
 // peopleOrders are the expressions by which lists of people are sorted.
 var peopleOrders = map[PeopleSort]string{"name": "g.name", "address": "g.addr_key", "created": "g.created_at", "signed_in": "COALESCE(g.signed_in_at, '0001-01-01')"}
 
+// peopleIndexes are the indexes of the table of people in these orders.
+var peopleIndexes = map[PeopleSort]string{"name": "people_here", "created": "people_created"}
+
 func (q PeopleQuery) listing() (listing, error) {
 	asks := map[string]bool{}
 	if q.Filter != nil {
@@ -302,7 +309,11 @@ func (q PeopleQuery) listing() (listing, error) {
 	if q.Sort == "" {
 		q.Sort = "name"
 	}
-	return listing{from: "people g", where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, 0"}, nil
+	inOrder := ""
+	if index := peopleIndexes[q.Sort]; index != "" {
+		inOrder = "people g FORCE INDEX FOR ORDER BY (" + index + ")"
+	}
+	return listing{from: "people g", inOrder: inOrder, where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, everybody: true, columns: "g.version, 0, 0, 0"}, nil
 }
 
 // People returns a page of people. ErrTooSlow says that the filter took longer than is
@@ -355,26 +366,32 @@ func (s *Reads) peopleAt(at []place) ([]Person, error) {
 // TypeAhead returns up to limit active people of the workspace each of whose words
 // of q begins a word of their name or address. It walks one range of the index of
 // words, that of the rarest word, and stops when it has enough.
-func (s *Reads) TypeAhead(q string, limit int) (out []Person, err error) {
-	words, err := s.rarestFirst(Words(q))
+func (s *Reads) TypeAhead(q string, limit int) ([]Person, error) {
+	words := Words(q)
+	return listed(s, s.memory.ahead, &s.memory.at.people, digestOf("type-ahead", []any{limit, words}), func() ([]Person, error) { return s.typeAhead(words, limit) })
+}
+
+func (s *Reads) typeAhead(words []string, limit int) (out []Person, err error) {
+	words, err = s.rarestFirst(words)
 	if err != nil || len(words) == 0 {
 		return nil, err
 	}
-	sql, args := `SELECT p.id, p.address, p.addr_key, p.name, p.active, p.attributes FROM words w STRAIGHT_JOIN people p ON p.id = w.ref AND p.active AND NOT p.external WHERE w.kind = ? AND w.word LIKE ?`,
+	sql, args := `SELECT `+personColumns+` FROM words w STRAIGHT_JOIN people p ON p.id = w.ref AND p.active AND NOT p.external WHERE w.kind = ? AND w.word LIKE ?`,
 		[]any{KindPerson, likePrefix(words[0])}
 	for _, w := range words[1:] {
 		sql, args = sql+" AND EXISTS (SELECT 1 FROM words x WHERE x.ref = w.ref AND x.word LIKE ?)", append(args, likePrefix(w))
 	}
-	var rows []Person
-	// a person may have two words that begin alike, such as name and address
-	if err := s.db.Raw(sql+" ORDER BY w.word, w.ref LIMIT ?", append(args, 3*limit)...).Scan(&rows).Error; err != nil {
-		return nil, wrap("search people", err)
-	}
-	seen := map[uuid.UUID]bool{}
-	for _, p := range rows {
-		if !seen[p.ID] && len(out) < limit {
-			seen[p.ID] = true
-			out = append(out, p)
+	for _, read := range []int{limit, 3 * limit} { // somebody may have two words that begin alike
+		seen, rows := map[uuid.UUID]bool{}, 0
+		out = nil
+		err := s.scanPeople(func(p Person) {
+			if rows++; !seen[p.ID] && len(seen) < limit {
+				seen[p.ID] = true
+				out = append(out, p)
+			}
+		}, sql+" ORDER BY w.word, w.ref LIMIT ?", append(slices.Clip(args), read)...)
+		if err != nil || len(out) == limit || rows < read {
+			return out, err
 		}
 	}
 	return out, nil
@@ -397,7 +414,7 @@ func (s *Reads) CountWith(path string) (n int, err error) {
 func (s *Tx) ForgetAttribute(field string) error {
 	path := `$."` + field + `"`
 	return errors.Join(
-		wrap("forget an attribute", s.db.Exec("UPDATE people SET attributes = JSON_REMOVE(attributes, ?), version = version + 1 WHERE id IN (SELECT person_id FROM person_values WHERE attribute = ?)", path, field).Error),
+		wrap("forget an attribute", s.writing(ofPeople).Exec("UPDATE people SET attributes = JSON_REMOVE(attributes, ?), version = version + 1 WHERE id IN (SELECT person_id FROM person_values WHERE attribute = ?)", path, field).Error),
 		wrap("forget an attribute", s.db.Exec("DELETE FROM person_values WHERE attribute = ?", field).Error))
 }
 
@@ -425,18 +442,32 @@ func (s *Reads) rarestFirst(words []string) ([]string, error) {
 	return words, nil
 }
 
+// personColumns are the columns of a person p but for the password, in the order of scanPeople.
+const personColumns = "p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes, p.created_at, p.departed_at, p.signed_in_at, p.version, p.name_key"
+
+// scanPeople calls f for everybody whom a query of personColumns finds. It reads the columns by hand: by
+// reflection would cost as much as the query.
+func (s *Reads) scanPeople(f func(Person), query string, args ...any) error {
+	rows, err := s.db.Raw(query, args...).Rows()
+	if err != nil {
+		return wrap("read people", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var p Person
+		if err := rows.Scan(&p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, (*[]byte)(&p.Attributes), &p.CreatedAt, &p.DepartedAt, &p.SignedInAt, &p.Version, &p.NameKey); err != nil {
+			return wrap("read people", err)
+		}
+		f(p)
+	}
+	return wrap("read people", rows.Err())
+}
+
 // PeopleByID returns people by identifier.
 func (s *Reads) PeopleByID(ids []uuid.UUID) (map[uuid.UUID]Person, error) {
 	out := make(map[uuid.UUID]Person, len(ids))
 	return out, inBatches(ids, func(ids []uuid.UUID) error {
-		var rows []Person
-		if err := s.db.Omit("password_hash").Find(&rows, "id IN ?", ids).Error; err != nil {
-			return wrap("read people", err)
-		}
-		for _, p := range rows {
-			out[p.ID] = p
-		}
-		return nil
+		return s.scanPeople(func(p Person) { out[p.ID] = p }, "SELECT "+personColumns+" FROM people p WHERE p.id IN ?", ids)
 	})
 }
 
@@ -469,7 +500,7 @@ func (s *Tx) LockPerson(id uuid.UUID) (p Person, err error) {
 func (s *Tx) SavePerson(p *Person, renamed bool) error {
 	p.Version++
 	p.NameKey = rule.Fold(p.Name)
-	if err := s.db.Save(p).Error; err != nil {
+	if err := s.writing(ofPeople).Save(p).Error; err != nil {
 		return wrap("save a person", err)
 	}
 	if err := s.setValues([]Person{*p}); err != nil {
@@ -498,10 +529,10 @@ func (s *Tx) index(people []Person) error {
 				rows = append(rows, word{KindPerson, w, p.ID})
 			}
 		}
-		if err := s.db.Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
+		if err := s.writing(ofPeople).Where("ref IN ?", ids).Delete(&word{}).Error; err != nil {
 			return wrap("replace search words", err)
 		}
-		return wrap("write search words", s.db.CreateInBatches(rows, batch).Error)
+		return wrap("write search words", s.writing(ofPeople).CreateInBatches(rows, batch).Error)
 	})
 }
 
@@ -547,7 +578,7 @@ func (s *Tx) writePeople(people []Person, columns ...string) error {
 	}
 	update := clause.OnConflict{DoUpdates: clause.AssignmentColumns(columns)}
 	err := inBatches(people, func(people []Person) error {
-		return wrap("save people", s.db.Clauses(update).Create(&people).Error)
+		return wrap("save people", s.writing(ofPeople).Clauses(update).Create(&people).Error)
 	})
 	if err != nil {
 		return err
@@ -697,5 +728,5 @@ func (s *Reads) CountPeople() (n int64, err error) {
 // CachedCountPeople is CountPeople for what is shown: a change by another process is seen
 // within five seconds.
 func (s *Reads) CachedCountPeople() (int64, error) {
-	return load(s, &s.cache.counts, &s.cache.at.people, "people", s.CountPeople)
+	return load(s, s.memory.counts, &s.memory.at.people, digest{}, func(int64) (int64, error) { return s.CountPeople() })
 }

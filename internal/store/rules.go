@@ -76,7 +76,7 @@ func (s *Tx) SetRule(r GroupRule) error {
 }
 
 func (s *Tx) countRules() error {
-	return wrap("count a change of rules", s.db.Exec("UPDATE settings SET version = version + 1 WHERE name = 'rules'").Error)
+	return wrap("count a change of rules", s.writing(ofSettings).Exec("UPDATE settings SET version = version + 1 WHERE name = 'rules'").Error)
 }
 
 // SaveRule writes a rule that was read, whose expression did not change.
@@ -211,7 +211,7 @@ func (s *Tx) AdjustMemberCounts(groups []uuid.UUID, by int, here bool) error {
 	if here {
 		column = "members"
 	}
-	return wrap("count members", s.db.Exec("UPDATE mail_groups SET "+column+" = "+column+" + ?, revision = revision + 1 WHERE id IN ?", by, groups).Error)
+	return wrap("count members", s.writing(ofGroups).Exec("UPDATE mail_groups SET "+column+" = "+column+" + ?, revision = revision + 1 WHERE id IN ?", by, groups).Error)
 }
 
 // DeleteMembershipsOf takes one person out of groups.
@@ -222,7 +222,7 @@ func (s *Tx) DeleteMembershipsOf(person uuid.UUID, groups []uuid.UUID) error {
 	for _, g := range groups {
 		s.moves.move(person, g, -1)
 	}
-	return wrap("remove a member", s.db.Exec("DELETE FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Error)
+	return wrap("remove a member", s.writing(ofGroups).Exec("DELETE FROM memberships WHERE member_id = ? AND group_id IN ?", person, groups).Error)
 }
 
 // CountByRule returns how many people are in a group by its rule.
@@ -242,5 +242,5 @@ func (s *Reads) AttributeValues(field, begun string, limit int) (out []string, e
 
 // KeepMembersByRule makes those who are in a group by rule members by hand.
 func (s *Tx) KeepMembersByRule(group uuid.UUID) error {
-	return wrap("keep members", s.db.Exec("UPDATE memberships SET by_rule = FALSE WHERE group_id = ? AND by_rule", group).Error)
+	return wrap("keep members", s.writing(ofGroups).Exec("UPDATE memberships SET by_rule = FALSE WHERE group_id = ? AND by_rule", group).Error)
 }

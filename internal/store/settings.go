@@ -18,7 +18,7 @@ func (s *Reads) Setting(name string, v any) (version int, err error) {
 // CachedSetting is Setting for what is shown: a change by another process is seen
 // within five seconds.
 func (s *Reads) CachedSetting(name string, v any) (version int, err error) {
-	row, err := s.cachedSetting(name, func() (settingRow, error) { return readSetting(s.db, name) })
+	row, err := s.keptSetting(name)
 	return row.into(v, err)
 }
 
@@ -31,7 +31,7 @@ func (s *Tx) LockSetting(name string, v any) (version int, err error) {
 	if s.looking {
 		return s.Setting(name, v)
 	}
-	if err := s.db.Exec("INSERT INTO settings (name, value, version) VALUES (?, 'null', 0) ON DUPLICATE KEY UPDATE version = version", name).Error; err != nil {
+	if err := s.writing(ofSettings).Exec("INSERT INTO settings (name, value, version) VALUES (?, 'null', 0) ON DUPLICATE KEY UPDATE version = version", name).Error; err != nil {
 		return 0, wrap("lock a setting", err)
 	}
 	row, err := readSetting(s.forUpdate(), name)
@@ -76,7 +76,7 @@ func (s *Tx) SaveSetting(name string, v any, version int) error {
 	if err != nil {
 		return err
 	}
-	return wrap("write a setting", s.db.Exec(`INSERT INTO settings (name, value, version) VALUES (?, ?, ?)
+	return wrap("write a setting", s.writing(ofSettings).Exec(`INSERT INTO settings (name, value, version) VALUES (?, ?, ?)
 		ON DUPLICATE KEY UPDATE value = VALUES(value), version = VALUES(version)`, name, string(b), version).Error)
 }
 

@@ -32,25 +32,9 @@ type groupSize struct {
 	Shown   int
 }
 
-// sizes returns the sizes of groups.
-func (s *Reads) sizes(groups []Group) (out []groupSize, err error) {
-	ids := make([]uuid.UUID, len(groups))
-	for i, g := range groups {
-		ids[i] = g.ID
-	}
-	rows, err := s.db.Raw("SELECT group_id, people, shown FROM group_sizes WHERE group_id IN ?", ids).Rows()
-	if err != nil {
-		return nil, wrap("read the sizes of groups", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var z groupSize
-		if err := rows.Scan(&z.GroupID, &z.People, &z.Shown); err != nil {
-			return nil, wrap("read the sizes of groups", err)
-		}
-		out = append(out, z)
-	}
-	return out, wrap("read the sizes of groups", rows.Err())
+// Size reads whom a group reaches.
+func (s *Reads) Size(g *Group) error {
+	return wrap("read the size of a group", s.db.Raw("SELECT people, shown FROM group_sizes WHERE group_id = ?", g.ID).Row().Scan(&g.People, &g.Shown))
 }
 
 // moves is what a transaction did that changes sizes.
@@ -478,7 +462,7 @@ func (s *Tx) flip(people []Person) error {
 			by = "+"
 		}
 		err = inBatches(ids, func(ids []uuid.UUID) error {
-			return s.db.Exec(strings.ReplaceAll(`UPDATE mail_groups g JOIN (
+			return s.writing(ofGroups).Exec(strings.ReplaceAll(`UPDATE mail_groups g JOIN (
 				SELECT group_id, COUNT(*) AS n, SUM(role = 3) AS owners, SUM(role = 2) AS moderators, SUM(role = 1) AS members FROM memberships WHERE member_id IN ? GROUP BY group_id
 			) m ON m.group_id = g.id SET g.departed = g.departed - (0 ± m.n), g.owners = g.owners ± m.owners, g.moderators = g.moderators ± m.moderators, g.members = g.members ± m.members, g.revision = g.revision + 1`, "±", by), ids).Error
 		})

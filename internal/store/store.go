@@ -33,15 +33,15 @@ const MaxConnections = 32
 // Pool is the connections to the database. It gives out [Reads], and transactions by
 // [Pool.Transact].
 type Pool struct {
-	db    *gorm.DB
-	cache *cache
+	db     *gorm.DB
+	memory *memory
 }
 
 // Reads are the queries, bound to one context: through a pool, where each takes a
 // connection of its own for as long as it lasts, or within a transaction.
 type Reads struct {
-	db    *gorm.DB
-	cache *cache
+	db     *gorm.DB
+	memory *memory
 }
 
 // Tx is one transaction: the queries within it, locks, and all that is written. Its
@@ -52,6 +52,7 @@ type Tx struct {
 	looking bool // nothing will be kept, so nothing is locked
 	last    rank // of the last lock
 	moves   moves
+	written subject // what it wrote that something is kept of
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -86,10 +87,7 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 	pool.SetMaxOpenConns(MaxConnections)
 	pool.SetMaxIdleConns(MaxConnections / 2)
 	pool.SetConnMaxIdleTime(5 * time.Minute)
-	p := &Pool{db, &cache{}}
-	if err := p.cache.watch(db); err != nil {
-		return nil, err
-	}
+	p := &Pool{db, newMemory()}
 	if err := migrate(ctx, pool); err != nil {
 		p.Close()
 		return nil, err
@@ -176,11 +174,11 @@ func (p *Pool) Ping(ctx context.Context) error {
 // Analyze brings the statistics by which queries are planned up to date, after
 // much was loaded at once; else the database does so by itself in the background.
 func (p *Pool) Analyze(ctx context.Context) error {
-	return wrap("analyze the tables", p.db.WithContext(ctx).Exec("ANALYZE TABLE people, addresses, mail_groups, group_settings, memberships, words").Error)
+	return wrap("analyze the tables", p.db.WithContext(ctx).Exec("ANALYZE TABLE people, addresses, mail_groups, group_settings, group_sizes, group_posts, memberships, person_values, words").Error)
 }
 
 // Reads returns the queries through the pool.
-func (p *Pool) Reads(ctx context.Context) *Reads { return &Reads{p.db.WithContext(ctx), p.cache} }
+func (p *Pool) Reads(ctx context.Context) *Reads { return &Reads{p.db.WithContext(ctx), p.memory} }
 
 // tries is how often a transaction that lost against another is run.
 const tries = 8
@@ -193,9 +191,10 @@ var errLooked = errors.New("nothing is kept")
 // of other effects. With looking, nothing is locked and nothing is kept.
 func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) error {
 	for try := 1; ; try++ {
-		var t touches
-		err := p.db.WithContext(ctx).Set(touchedKey, &t).Transaction(func(tx *gorm.DB) error {
-			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.cache}, looking: looking}
+		var written subject
+		err := p.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.memory}, looking: looking}
+			defer func() { written = s.written }()
 			if err := f(s); err != nil {
 				return err
 			}
@@ -207,7 +206,7 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 		if errors.Is(err, errLooked) {
 			return nil
 		}
-		p.cache.forget(t)
+		p.memory.forget(written)
 		var m *driver.MySQLError
 		again := errors.Is(err, errDeparted) || errors.As(err, &m) && (m.Number == 1213 || m.Number == 1205)
 		if !again || try == tries {
@@ -246,7 +245,7 @@ func wrap(doing string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, gorm.ErrRecordNotFound):
+	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, sql.ErrNoRows):
 		return ErrNotFound
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return ErrDuplicate

@@ -157,6 +157,6 @@ func (s *Reads) RulesOf(groups []uuid.UUID) (map[uuid.UUID]GroupRule, error) {
 // KeepMembers makes some of those who are in a group by its rule members by hand.
 func (s *Tx) KeepMembers(group uuid.UUID, ids []uuid.UUID) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("keep members", s.db.Exec("UPDATE memberships SET by_rule = FALSE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
+		return wrap("keep members", s.writing(ofGroups).Exec("UPDATE memberships SET by_rule = FALSE WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})
 }

@@ -128,7 +128,11 @@ func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Expi
 		return api.Page[api.Group]{}, err
 	}
 	all := v.By.Subject().ReadsAll()
-	return workspace.Page(page, func(g store.Group) api.Group { return shape(g, extras[g.ID], all, e, v.Now()) }), nil
+	i := -1
+	return workspace.Page(page, func(g store.Group) api.Group {
+		i++
+		return shape(g, extras[i], all, e, v.Now())
+	}), nil
 }
 
 // shape shapes a group. all says whether what is nested in it and can't be found is counted.
@@ -141,7 +145,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
 		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
 		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Owner, len(extras.Owners)),
-		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: extras.People},
+		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: g.People},
 		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,
 	}
 	if extras.Aliases == nil {
@@ -151,7 +155,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry
 		out.Owners[i] = api.Owner{Name: o.Name, Address: o.Address, Departed: !o.Active}
 	}
 	if !all {
-		out.Counts.People, out.Counts.More = extras.Shown, extras.People != extras.Shown
+		out.Counts.People, out.Counts.More = g.Shown, g.People != g.Shown
 	}
 	if extras.Role != 0 {
 		out.MyRole = extras.Role.String()
@@ -184,6 +188,9 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 func Shape(v *workspace.View, g workspace.Group) (api.Group, error) {
 	e, err := v.Expiry()
 	if err != nil {
+		return api.Group{}, err
+	}
+	if err := v.Read.Size(&g.Group); err != nil {
 		return api.Group{}, err
 	}
 	p, err := shapePage(v, store.Page[store.Group]{Items: []store.Group{g.Group}}, e)

@@ -3,6 +3,7 @@ package store
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -81,7 +82,7 @@ func TestAPageShowsWhatChanged(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return page.Items[0], around[g.ID]
+		return page.Items[0], around[0]
 	}
 	look()
 	for _, c := range []struct {
@@ -119,31 +120,107 @@ func TestAPageShowsWhatChanged(t *testing.T) {
 }
 
 // What another process committed shows when what was kept is old.
-func TestWhatIsCachedGrowsOld(t *testing.T) {
+func TestWhatIsKeptGrowsOld(t *testing.T) {
 	s, other := open(t), open(t)
 	before := total(t, s.Tx)
 	add(t, other.Tx, newGroup("Kept Elsewhere", "kept-elsewhere@merrowline.example"))
-	s.cache.mu.Lock()
-	for key, k := range s.cache.counts {
-		if left := time.Until(k.until); left > cachedFor {
-			t.Errorf("%s is kept for %v", key, left)
+	s.memory.mu.Lock()
+	for _, key := range s.memory.counts.Keys() {
+		k, _ := s.memory.counts.Peek(key)
+		if left := time.Until(k.until); left > keptFor {
+			t.Errorf("%x is kept for %v", key, left)
 		}
 		k.until = time.Now()
-		s.cache.counts[key] = k
+		s.memory.counts.Add(key, k)
 	}
-	s.cache.mu.Unlock()
+	s.memory.mu.Unlock()
 	if n := total(t, s.Tx); n != before+1 {
 		t.Errorf("%d groups, %d before", n, before)
 	}
 }
 
-func TestTheCacheIsBounded(t *testing.T) {
-	var m map[int]int
-	for i := range 1000 {
-		put(&m, 100, i, i)
-		if len(m) > 100 || m[i] != i {
-			t.Fatalf("%d are kept, the last as %d", len(m), m[i])
+// Whatever a transaction writes to a table that something is kept of, it says so.
+func TestWhatIsWrittenIsForgotten(t *testing.T) {
+	s := open(t)
+	tables := map[subject]*regexp.Regexp{
+		ofGroups: regexp.MustCompile("\\b(mail_groups|memberships)\\b"), ofPeople: regexp.MustCompile("\\b(UPDATE|INTO) .?people\\b"), ofSettings: regexp.MustCompile("\\bsettings\\b"),
+	}
+	var wrote subject
+	after := func(tx *gorm.DB) {
+		sql := tx.Statement.SQL.String()
+		target, _, _ := strings.Cut(sql, " SELECT ") // what is only read for it does not count
+		for of, table := range tables {
+			if table.MatchString(target) {
+				wrote |= of
+			}
 		}
+	}
+	for _, err := range []error{
+		s.db.Callback().Create().After("gorm:create").Register("test:written", after), s.db.Callback().Update().After("gorm:update").Register("test:written", after),
+		s.db.Callback().Delete().After("gorm:delete").Register("test:written", after), s.db.Callback().Raw().After("gorm:raw").Register("test:written", after),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, q := newPerson("wren.written@merrowline.example"), newPerson("una.written@merrowline.example")
+	g := newGroup("Written Down", "written-down@merrowline.example")
+	in := []Membership{{GroupID: g.ID, MemberID: p.ID, Kind: KindPerson, Role: expand.Owner, AddedAt: time.Now()}}
+	for _, c := range []struct {
+		name  string
+		of    subject
+		write func(*Tx) error
+	}{
+		{"AddPeople", ofPeople, func(tx *Tx) error { return tx.AddPeople([]Person{p, q}) }},
+		{"AddGroup", ofGroups, func(tx *Tx) error { return tx.AddGroup(g) }},
+		{"AddMemberships", ofGroups, func(tx *Tx) error { return tx.AddMemberships(in) }},
+		{"SetRoles", ofGroups, func(tx *Tx) error { return tx.SetRoles(g.ID, []uuid.UUID{p.ID}, expand.Member) }},
+		{"SetMail", ofGroups, func(tx *Tx) error { return tx.SetMail(g.ID, []uuid.UUID{p.ID}, false) }},
+		{"SaveMembership", ofGroups, func(tx *Tx) error { return tx.SaveMembership(in[0]) }},
+		{"SaveGroup", ofGroups, func(tx *Tx) error {
+			locked, err := tx.LockGroup(g.ID)
+			was := locked
+			locked.Name = "Written Again"
+			return errors.Join(err, tx.SaveGroup(&locked, was))
+		}},
+		{"SavePerson", ofPeople, func(tx *Tx) error {
+			locked, err := tx.LockPerson(p.ID)
+			locked.Name = "Wren Plover"
+			return errors.Join(err, tx.SavePerson(&locked, true))
+		}},
+		{"SetPassword", ofPeople, func(tx *Tx) error { return tx.SetPassword(p.ID, "x") }},
+		{"SetSignedIn", ofPeople, func(tx *Tx) error { return tx.SetSignedIn(p.ID, time.Now()) }},
+		{"MovePerson", ofPeople, func(tx *Tx) error { return tx.MovePerson(&q, parsed(t, "una.moved@merrowline.example")) }},
+		{"SaveSetting", ofSettings, func(tx *Tx) error { return tx.SaveSetting("written", 1, 1) }},
+		{"SetRule", ofSettings, func(tx *Tx) error {
+			return tx.SetRule(GroupRule{GroupID: g.ID, Expression: "active eq true", SetAt: time.Now()})
+		}},
+		{"DeleteMemberships", ofGroups, func(tx *Tx) error { return tx.DeleteMemberships(g.ID, []uuid.UUID{p.ID}) }},
+		{"Purge", ofGroups, func(tx *Tx) error { return tx.Purge(g.ID) }},
+	} {
+		err := s.Transact(ctx, false, func(tx *Tx) error {
+			tx.written, wrote = 0, 0
+			if err := c.write(tx); err != nil {
+				return err
+			}
+			if tx.written&c.of == 0 || wrote&^tx.written != 0 {
+				t.Errorf("%s: wrote %b, said %b", c.name, wrote, tx.written)
+			}
+			return nil
+		})
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+}
+
+func TestNoTwoQueriesAreTakenForEachOther(t *testing.T) {
+	seen := map[digest]int{}
+	for i, args := range [][]any{{"a b", "c"}, {"a", "b c"}, {"ab", "c"}, {"a", "bc"}, {[]string{"a", "b"}}, {[]string{"a b"}}, {"1"}, {1}, {true}, {nil}, {}} {
+		if j, twice := seen[digestOf("q", args)]; twice {
+			t.Errorf("%#v is taken for the %dth", args, j)
+		}
+		seen[digestOf("q", args)] = i
 	}
 }
 
