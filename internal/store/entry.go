@@ -67,6 +67,13 @@ func (s *Tx) SaveRequest(r Request) error {
 	return wrap("save a request", s.db.Save(&r).Error)
 }
 
+// DeclineRequest declines the open request of somebody in a group, and reports whether there was
+// one.
+func (s *Tx) DeclineRequest(group, person uuid.UUID, kind, by string, now time.Time) (bool, error) {
+	r := s.db.Exec("UPDATE requests SET state = ?, decided_by = ?, decided_at = ? WHERE group_id = ? AND open_once = ? AND kind = ?", Declined, by, now, group, person, kind)
+	return r.RowsAffected > 0, wrap("decline a request", r.Error)
+}
+
 // EndRequests closes the open requests of people in a group, who came in or went
 // another way.
 func (s *Tx) EndRequests(group uuid.UUID, people []uuid.UUID, kind string, now time.Time) error {

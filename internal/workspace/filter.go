@@ -68,7 +68,7 @@ func (v *View) Filter(list, text string) (*rule.Rule, error) {
 	}
 	r, err := filter.Read(s, text, v.SeesInFilter)
 	if err == nil {
-		return r, nil
+		return r, v.follow(r)
 	}
 	e := &Error{Kind: Invalid, Says: Words(err), Problems: []api.Problem{{Field: "filter", Given: Cut(text, 200), Says: Words(err)}}}
 	if f := new(fault.Fault); errors.As(err, &f) {
@@ -78,6 +78,32 @@ func (v *View) Filter(list, text string) (*rule.Rule, error) {
 		e.Kind = NotAllowed
 	}
 	return nil, e
+}
+
+// follow puts what people's addresses are now in place of those that they had before.
+func (v *View) follow(r *rule.Rule) error {
+	var asked []*rule.Node
+	var keys []string
+	var walk func(n *rule.Node)
+	walk = func(n *rule.Node) {
+		for i := range n.Parts {
+			walk(&n.Parts[i])
+		}
+		if n.Attr != nil && (n.Op == rule.Eq || n.Op == rule.Ne) && slices.Contains([]string{"owner.address", "userName", "emails.value", "actor", "person"}, n.Attr.Path) && strings.Contains(n.Value, "@") {
+			asked, keys = append(asked, n), append(keys, n.Value)
+		}
+	}
+	walk(r.Root())
+	if len(keys) == 0 {
+		return nil
+	}
+	people, err := v.Read.PeopleByKeys(keys)
+	for _, n := range asked {
+		if p, known := people[n.Value]; known {
+			n.Value = p.AddrKey
+		}
+	}
+	return err
 }
 
 // SeesInFilter reports whether the actor may ask about an attribute of others in a filter, or

@@ -1,7 +1,7 @@
 import { Box, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { Suspense } from 'react';
-import { Link, NavLink, Outlet, useOutletContext, useParams } from 'react-router';
+import { Link, Navigate, NavLink, Outlet, useLocation, useOutletContext, useParams } from 'react-router';
 import { api, ask, type Group, Refusal } from '../api/client';
 import { State } from '../shared/state';
 import { Loading, Nothing, Trouble } from '../ui/parts';
@@ -12,6 +12,7 @@ export const useGroup = () => useOutletContext<Group>();
 
 export default function GroupPage() {
   const { ref = '' } = useParams();
+  const at = useLocation();
   const group = useQuery({
     queryKey: ['group', ref],
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}', { params: { path: { ref } } })),
@@ -32,6 +33,11 @@ export default function GroupPage() {
     );
   }
   if (!g) return <Loading what="the group" />;
+  if (ref !== g.address) {
+    // by its identifier, an alias or the part before the @
+    const rest = at.pathname.split('/').slice(3).join('/');
+    return <Navigate replace to={`/groups/${g.address}${rest && '/' + rest}${at.search}${at.hash}`} />;
+  }
   return (
     <Box p={{ base: 3, md: 5 }} maxW="76rem" mx="auto">
       <Stack gap="1" mb="4">

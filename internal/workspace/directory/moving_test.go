@@ -10,6 +10,7 @@ import (
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/people"
 )
@@ -69,6 +70,14 @@ func TestAnAddressChanges(t *testing.T) {
 	}
 	if h, err := l.History.OfPerson(ctx, ines, to, "", 50); err != nil || !slices.ContainsFunc(h.Items, func(e api.HistoryEntry) bool { return e.Kind == "people.add" }) {
 		t.Errorf("history: %+v, %v", h.Items, err)
+	}
+	for _, f := range []string{`userName eq "` + kit.Owner + `"`, `emails[value eq "` + strings.ToUpper(kit.Owner) + `"]`} {
+		if found, err := l.People.List(ctx, ines, people.Query{Filter: f, Limit: 8}); err != nil || len(found.Items) != 1 || found.Items[0].ID != before.ID {
+			t.Errorf("%s: %+v, %v", f, found, err)
+		}
+	}
+	if own, err := l.Group.List(ctx, ines, group.Query{Filter: `owner eq "` + kit.Owner + `"`, Limit: 8}); err != nil || len(own.Items) == 0 {
+		t.Errorf("what they own, by the address of before: %+v, %v", own, err)
 	}
 	results, err := l.Member.Add(ctx, l.Actor(t, to), g.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Owner}, {Address: to}}}, 0)
 	if err != nil || results.Results[0].Status != "member" && results.Results[0].Outcome != "already" || results.Results[1].Status != "repeated" {

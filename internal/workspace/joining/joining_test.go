@@ -204,8 +204,14 @@ func TestRequestsEndWithWhatTheyAskFor(t *testing.T) {
 		if err := x.ends(g); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		if s := state(g, x.by); s == "open" || s == "none" {
+		s := state(g, x.by)
+		if s == "open" || s == "none" {
 			t.Errorf("%s: the request is %s", name, s)
+		}
+		if s == "declined" != slices.ContainsFunc(k.Letters(t), func(l kit.Letter) bool {
+			return slices.Equal(l.To, []string{kit.Colleague}) && strings.Contains(l.Text, "declined that you join")
+		}) {
+			t.Errorf("%s: declined, or not, without a word", name)
 		}
 		if p, err := k.Joining.Requests(ctx, oda, g.Address, false, "", 5); err != nil || p.Total != 0 {
 			t.Errorf("%s: %d wait for a decision, %v", name, p.Total, err)

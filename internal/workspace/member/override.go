@@ -200,8 +200,15 @@ func putOut(c *workspace.Change, g *workspace.Locked, p store.Person, key string
 		if err != nil && !workspace.IsKind(err, workspace.NotFound) {
 			return err
 		}
-		if err := c.Tx.EndRequests(g.ID, []uuid.UUID{p.ID}, store.ToJoin, c.Now()); err != nil {
+		asked, err := c.Tx.DeclineRequest(g.ID, p.ID, store.ToJoin, c.By.Person.Address, c.Now())
+		if err != nil {
 			return err
+		}
+		if asked {
+			l := c.GroupLetter(workspace.LetterRefused, &g.Group.Group, workspace.GroupPath(&g.Group.Group, ""), map[string]string{"by": c.By.Name(), "did": workspace.Phrase(g.Language, "did "+store.ToJoin)})
+			if err := c.Send(&g.Group.Group, []string{p.Address}, l); err != nil {
+				return err
+			}
 		}
 	}
 	return c.Tx.CallBackInvitations(g.ID, []string{key}, c.Now())
