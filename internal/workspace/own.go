@@ -1,8 +1,6 @@
 package workspace
 
 import (
-	"slices"
-
 	"ivytable.example/ivytable/internal/core/rule"
 )
 
@@ -54,10 +52,4 @@ func (v *View) FieldNames() ([]string, error) {
 		out = append(out, o.Name)
 	}
 	return out, err
-}
-
-// seesOwn reports whether colleagues see an attribute of the organisation's own of each other.
-func (v *View) seesOwn(name string) bool {
-	all, err := v.OwnAttributes()
-	return err == nil && slices.ContainsFunc(all, func(a OwnAttribute) bool { return a.Name == name && a.Seen })
 }

@@ -87,14 +87,30 @@ func (v *View) SeesAttribute(name string) bool {
 	if v.By.Subject().ReadsAll() || v.By.Via == Service.Via {
 		return true
 	}
+	shown, err := v.ShownToColleagues()
+	return err == nil && slices.Contains(shown, name)
+}
+
+// ShownToColleagues returns the attributes that colleagues see of each other.
+func (v *View) ShownToColleagues() ([]string, error) {
 	if v.shown == nil {
 		p, err := v.ShownProtection()
 		if err != nil {
-			return false
+			return nil, err
 		}
-		v.shown = append([]string{}, p.Shown...)
+		own, err := v.OwnAttributes()
+		if err != nil {
+			return nil, err
+		}
+		shown := append([]string{}, p.Shown...)
+		for _, a := range own {
+			if a.Seen {
+				shown = append(shown, a.Name)
+			}
+		}
+		v.shown = shown
 	}
-	return slices.Contains(v.shown, name) || v.seesOwn(name)
+	return v.shown, nil
 }
 
 // spent says that a day's budget is used up.

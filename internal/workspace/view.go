@@ -399,6 +399,12 @@ func Number(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if stem, ok := strings.CutSuffix(noun, "person"); ok {
+		return fmt.Sprintf("%d %speople", n, stem)
+	}
+	if strings.HasSuffix(noun, "s") {
+		noun += "e"
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

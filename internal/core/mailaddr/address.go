@@ -122,6 +122,9 @@ func checkDomain(given, domain string) error {
 			}
 		}
 	}
+	if strings.Trim(labels[len(labels)-1], "0123456789") == "" { // RFC 3696, 2
+		return bad(given, "Write the name of a domain.", "%q ends in a number, as an address of a computer does.", domain)
+	}
 	return nil
 }
 

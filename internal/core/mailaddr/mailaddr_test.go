@@ -28,6 +28,7 @@ func TestParse(t *testing.T) {
 		{"a@", "", "after the @ is empty"},
 		{"a@localhost", "", "only one part"},
 		{"a@-x.example", "", "hyphen"},
+		{"a@127.0.0.1", "", "ends in a number"},
 		{"a@x..example", "", "empty, too long"},
 		{"a@bücher.example", "", "'ü'"},
 		{"a@x_y.example", "", "'_'"},

@@ -53,7 +53,7 @@ func (o Own) Check(taken ...string) *fault.Fault {
 			return fault.New("name", "Choose another name.", "The directory has %s already.", first)
 		}
 	}
-	if i := slices.IndexFunc(append(taken, operators[:]...), func(s string) bool { return strings.EqualFold(s, o.Name) }); i >= 0 {
+	if i := slices.IndexFunc(slices.Concat(taken, operators[:], []string{"and", "or", "not", "true", "false", "null"}), func(s string) bool { return strings.EqualFold(s, o.Name) }); i >= 0 {
 		return fault.New("name", "Choose another name.", "%s means something else in filters and lists.", o.Name)
 	}
 	return nil

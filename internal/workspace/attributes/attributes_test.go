@@ -165,3 +165,30 @@ func TestWhatAnOrganisationKeepsOfItsOwn(t *testing.T) {
 		t.Error("a filter asks about what is no longer kept")
 	}
 }
+
+// What colleagues don't see of each other is told by no name of a group, and a rule is read again when
+// it is put in force.
+func TestNamesDontTellWhatIsNotSeen(t *testing.T) {
+	l, ines := k.Hands(t, "untold")
+	if _, err := l.Attributes.Save(ctx, ines, "grade", api.NewAttribute{Kind: "number"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	rules := api.Naming{Creators: "workspace", Pattern: "{name} ({grade})", Words: []string{}, Beginnings: []string{}}
+	for _, pattern := range []string{"{name} ({grade})", "{name} {employeeNumber}"} {
+		rules.Pattern = pattern
+		if kind, says := kit.KindOf(t, kit.Last(l.Naming.Set(ctx, ines, rules, 0))); kind != workspace.Invalid || !strings.Contains(says, "would tell it to everybody") {
+			t.Errorf("%s: %v %s", pattern, kind, says)
+		}
+	}
+	rules.Pattern = "{name} ({department})"
+	if _, err := l.Naming.Set(ctx, ines, rules, 0); err != nil {
+		t.Error(err)
+	}
+	if _, err := l.Attributes.Save(ctx, ines, "grade", api.NewAttribute{Seen: true}, 0); err != nil {
+		t.Fatal(err)
+	}
+	rules.Pattern = "{name} ({grade})"
+	if _, err := l.Naming.Set(ctx, ines, rules, 0); err != nil {
+		t.Error(err)
+	}
+}

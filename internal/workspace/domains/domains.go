@@ -116,8 +116,8 @@ func (s *Service) Add(ctx context.Context, by workspace.Actor, n api.NewDomain) 
 			return err
 		}
 		if outsiders > 0 {
-			return workspace.Fail(workspace.Conflict, "%s at %s are in groups as external members. Take them out of their groups, add the domain, then put them into the directory: export them with the filter external eq true.",
-				workspace.Number(outsiders, "address"), name)
+			return workspace.Fail(workspace.Conflict, "Groups have external members at %s: %s. Take them out of their groups, add the domain, then put them into the directory. To find them: ivytable person export --filter 'external eq true and userName ew \"@%[1]s\"'",
+				name, workspace.Number(outsiders, "address"))
 		}
 		c.Says(fmt.Sprintf("Groups and people can have addresses at %s from now on.", name))
 		if err := c.Tx.SetDomains(append(names, name)); err != nil {
@@ -174,7 +174,7 @@ func (s *Service) Retire(ctx context.Context, by workspace.Actor, name string, v
 				return err
 			}
 			return workspace.Fail(workspace.Conflict, "%s is used: %s, %s, %s and %s of before lie in it, such as %s. Give them other addresses first; groups that have ended keep theirs until they are purged.", name,
-				workspace.Number(x.Groups, "group"), workspace.Number(x.Aliases, "alia"+map[bool]string{true: "s", false: "se"}[x.Aliases == 1]), strings.ReplaceAll(workspace.Number(x.People, "person"), "persons", "people"), strings.Replace(workspace.Number(x.Former, "address"), "addresss", "addresses", 1), strings.Join(some, ", "))
+				workspace.Number(x.Groups, "group"), workspace.Number(x.Aliases, "alias"), workspace.Number(x.People, "person"), workspace.Number(x.Former, "address"), strings.Join(some, ", "))
 		}
 		c.Says(fmt.Sprintf("%s is no longer a mail domain of this workspace. Mail to it is refused.", name))
 		if err := c.Tx.DeleteDomain(name); err != nil {

@@ -254,6 +254,11 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err := c.RefreshActor(); err != nil {
 		return err
 	}
+	if d.rule != nil {
+		if d.rule, err = rules.Again(c, "rule", d.rule.String()); err != nil {
+			return err
+		}
+	}
 	if err := naming.AllowCreate(&c.View, access.CreateGroup); err != nil {
 		return err
 	}

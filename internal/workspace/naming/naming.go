@@ -149,6 +149,27 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor) (api.Naming, err
 	return n, err
 }
 
+// told refuses patterns with what colleagues don't see of each other: names would tell everybody.
+func told(p *workspace.Problems, v *workspace.View, n api.Naming, fields []string) error {
+	shown, err := v.ShownToColleagues()
+	if err != nil {
+		return err
+	}
+	shown = append([]string{"givenName", "familyName"}, shown...) // of the name that everybody is listed by
+	check := func(field, pattern string) {
+		for _, name := range fields {
+			if strings.Contains(pattern, "{"+name+"}") && !slices.Contains(shown, name) {
+				p.Add(field, pattern, "Colleagues don't see the %s of each other, and names with it would tell it to everybody. Choose another field, or let colleagues see it.", name)
+			}
+		}
+	}
+	check("pattern", n.Pattern)
+	for i, x := range n.Patterns {
+		check(fmt.Sprintf("patterns[%d].pattern", i), x.Pattern)
+	}
+	return nil
+}
+
 // Set puts rules of naming in force. It says which living groups break them, and reads
 // every one of them: a declared full review.
 func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, version int) (api.Naming, error) {
@@ -157,11 +178,15 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, ver
 	}
 	var p workspace.Problems
 	p.OneOf("creators", n.Creators, creatorsAdministrators, creatorsWorkspace)
-	fields, err := s.k.View(ctx, by).FieldNames()
+	v := s.k.View(ctx, by)
+	fields, err := v.FieldNames()
 	if err != nil {
 		return api.Naming{}, err
 	}
 	check(&p, n, fields)
+	if err := told(&p, v, n, fields); err != nil {
+		return api.Naming{}, err
+	}
 	if err := p.Err(); err != nil {
 		return api.Naming{}, err
 	}

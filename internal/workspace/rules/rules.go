@@ -73,6 +73,16 @@ func shapeOf(v *workspace.View, g *store.Group) (api.Rule, error) {
 	return out, err
 }
 
+// Again is Parse within a change that holds the rules: what the directory keeps, and what the actor
+// sees of it, may have changed since the rule was first read. field is where it was given.
+func Again(c *workspace.Change, field, expression string) (*rule.Rule, error) {
+	r, err := Parse(&c.View, expression)
+	if f := new(fault.Fault); errors.As(err, &f) {
+		return nil, workspace.Wrong(field, workspace.Cut(expression, 200), "%s", f.Words())
+	}
+	return r, err
+}
+
 // Set puts a rule of membership in force. It is refused where more people would go than
 // the guard allows, unless that is confirmed. It reads everybody: a declared full review.
 func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api.NewRule, version int) (api.Rule, error) {
@@ -82,6 +92,9 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, ref string, n api
 	}
 	var out api.Rule
 	err = s.onRule(ctx, by, ref, func(c *workspace.Change, lock func() (*workspace.Locked, error)) error {
+		if r, err = Again(c, "expression", n.Expression); err != nil {
+			return err
+		}
 		match, report, err := review(&c.View, r, c.By.Preview)
 		if err != nil {
 			return err
@@ -181,7 +194,7 @@ func Parse(v *workspace.View, expression string) (*rule.Rule, error) {
 	}
 	for _, a := range r.Attributes() {
 		if !v.SeesInFilter(a) {
-			return nil, &fault.Fault{Field: "expression", Given: a.Path, Says: fmt.Sprintf("Colleagues don't see the %s of each other, so a rule of yours can't ask about it", a.Label), Mend: "Ask an administrator to set this rule."}
+			return nil, &fault.Fault{Field: "expression", Given: a.Path, Says: fmt.Sprintf("Colleagues don't see the %s of each other, so a rule of yours can't ask about it.", a.Label), Mend: "Ask an administrator to set this rule."}
 		}
 	}
 	return r, nil
