@@ -107,6 +107,7 @@ func TestDemo(t *testing.T) {
 	t.Run("people", func(t *testing.T) { peopleComeAndGo(t, p, ines, c) })
 	t.Run("password", func(t *testing.T) { password(t, p) })
 	t.Run("look", func(t *testing.T) { look(t, p, ines, c) })
+	t.Run("directory", func(t *testing.T) { directory(t, p, ines, c) })
 	t.Run("find", func(t *testing.T) { find(ines) })
 	t.Run("create", func(t *testing.T) { create(t, p, ines, c) })
 	t.Run("draft", func(t *testing.T) { draft(t, ines, c) })

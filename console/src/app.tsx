@@ -1,17 +1,23 @@
 import { Box, Text } from '@chakra-ui/react';
-import { lazy, Suspense } from 'react';
+import { type ComponentType, lazy, Suspense } from 'react';
 import { Link, Navigate, Outlet, Route, Routes } from 'react-router';
 import { MeContext, useMe, useSession } from './session/me';
 import { Shell } from './shell/shell';
 import { Loading, Nothing, Trouble } from './ui/parts';
 import { Toaster } from './ui/toaster';
 
+/** page is a page that is loaded when it is shown, and at once where the console is opened at its path. */
+function page(path: string, load: () => Promise<{ default: ComponentType }>) {
+  if (window.location.pathname === path) void load();
+  return lazy(load);
+}
+
 const SignIn = lazy(() => import('./session/sign-in'));
 const AskLink = lazy(() => import('./session/ask-link'));
 const ChoosePassword = lazy(() => import('./session/choose-password'));
 const Account = lazy(() => import('./session/account'));
-const Mine = lazy(() => import('./mine/mine'));
-const GroupList = lazy(() => import('./groups/list'));
+const Mine = page('/mine', () => import('./mine/mine'));
+const GroupList = page('/groups', () => import('./groups/list'));
 const CreateGroup = lazy(() => import('./groups/create/page'));
 const GroupPage = lazy(() => import('./groups/page'));
 const Overview = lazy(() => import('./groups/overview'));
@@ -21,14 +27,14 @@ const Nesting = lazy(() => import('./groups/nesting'));
 const Reach = lazy(() => import('./groups/reach'));
 const Term = lazy(() => import('./groups/term'));
 const GroupHistory = lazy(() => import('./groups/history'));
-const PeopleList = lazy(() => import('./people/list'));
+const PeopleList = page('/people', () => import('./people/list'));
 const NewPerson = lazy(() => import('./people/new'));
 const ImportPeople = lazy(() => import('./people/import'));
 const PersonPage = lazy(() => import('./people/page'));
-const Waiting = lazy(() => import('./waiting/waiting'));
-const Care = lazy(() => import('./care/care'));
-const Rules = lazy(() => import('./rules/rules'));
-const History = lazy(() => import('./history/history'));
+const Waiting = page('/waiting', () => import('./waiting/waiting'));
+const Care = page('/care', () => import('./care/care'));
+const Rules = page('/rules', () => import('./rules/rules'));
+const History = page('/history', () => import('./history/history'));
 const Change = lazy(() => import('./changes/change'));
 const Invitation = lazy(() => import('./links/invitation'));
 const JoinByLink = lazy(() => import('./links/join'));

@@ -11,6 +11,7 @@ import { BrowserRouter } from 'react-router';
 import { Refusal } from './api/client';
 import { App } from './app';
 import { touch } from './lib/use-change';
+import { session } from './session/me';
 import { system } from './theme';
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[property=csp-nonce]')?.nonce;
@@ -29,6 +30,8 @@ const queries = new QueryClient({
     },
   }),
 });
+
+void queries.prefetchQuery(session);
 
 const root = document.getElementById('root');
 if (root) {

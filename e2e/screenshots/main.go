@@ -35,7 +35,10 @@ func main() {
 }
 
 var shots = []shot{
-	{name: "groups", as: demo.Administrator, path: "/groups", see: "All Staff"},
+	{name: "groups", as: demo.Administrator, path: "/groups?filter=owners%20eq%201%20and%20post%20ge%20%22workspace%22", see: "number of owners", do: func(p *browser.Page) error {
+		_, err := p.Eval(`[...document.querySelectorAll('tbody input[type=checkbox]')].slice(1, 4).forEach(x => x.click())`)
+		return errors.Join(err, p.See("3 groups picked"))
+	}},
 	{name: "create", as: demo.Administrator, path: "/groups/new", see: "Who can enter by themselves", do: func(p *browser.Page) error {
 		return errors.Join(
 			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),

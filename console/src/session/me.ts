@@ -1,21 +1,24 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { queryOptions, useQuery, useQueryClient } from '@tanstack/react-query';
 import { createContext, useContext } from 'react';
 import { api, ask, type Me, Refusal } from '../api/client';
 
+/** session is the question who is signed in, which is asked before anything is drawn. */
+export const session = queryOptions({
+  queryKey: ['me'],
+  staleTime: 60_000,
+  queryFn: async () => {
+    try {
+      return await ask(api.GET('/api/v1/me'));
+    } catch (e) {
+      if (e instanceof Refusal && e.status === 401) return null;
+      throw e;
+    }
+  },
+});
+
 /** useSession returns who is signed in: undefined while that is not known, null for nobody. */
 export function useSession() {
-  const q = useQuery({
-    queryKey: ['me'],
-    staleTime: 60_000,
-    queryFn: async () => {
-      try {
-        return await ask(api.GET('/api/v1/me'));
-      } catch (e) {
-        if (e instanceof Refusal && e.status === 401) return null;
-        throw e;
-      }
-    },
-  });
+  const q = useQuery(session);
   return { me: q.data, error: q.error, retry: q.refetch };
 }
 

@@ -15,25 +15,8 @@ import { places } from './places';
 /** Item is something that can be found: it leads to a path, or does something. */
 type Item = { section: string; label: string; about?: string; to: string | (() => void) };
 
-/** useFinderKeys opens the finder by / where nobody is typing, and by Ctrl-K anywhere. */
-export function useFinderKeys(open: () => void) {
-  useEffect(() => {
-    const press = (e: globalThis.KeyboardEvent) => {
-      const typing =
-        e.target instanceof HTMLElement &&
-        (/INPUT|TEXTAREA|SELECT/.test(e.target.tagName) || e.target.isContentEditable);
-      const slash = e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey;
-      if (!slash && !(e.key === 'k' && (e.ctrlKey || e.metaKey))) return;
-      e.preventDefault();
-      open();
-    };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
-  });
-}
-
 /** Finder finds groups, people, pages and actions by the beginnings of their words, by keyboard alone. */
-export function Finder(props: { onDone: () => void; colours: [dark: boolean, turn: () => void] }) {
+export default function Finder(props: { onDone: () => void; colours: [dark: boolean, turn: () => void] }) {
   // Where the focus was, it is again.
   const [before] = useState(() => document.activeElement);
   useEffect(

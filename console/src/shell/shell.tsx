@@ -12,15 +12,17 @@ import {
   Text,
 } from '@chakra-ui/react';
 import { Moon, Search, Sun } from 'lucide-react';
-import { type ReactNode, Suspense, useState } from 'react';
+import { lazy, type ReactNode, Suspense, useState } from 'react';
 import { NavLink, useLocation, useNavigate } from 'react-router';
 import { useMe, useSignOut } from '../session/me';
 import { Loading } from '../ui/parts';
 import { Toaster } from '../ui/toaster';
 import { useColours } from './colours';
 import { DemoClock } from './demo-clock';
-import { Finder, useFinderKeys } from './finder';
+import { useFinderKeys } from './finder-keys';
 import { places } from './places';
+
+const Finder = lazy(() => import('./finder'));
 
 /** Shell is what stands around every page: the places, the finder, the account. */
 export function Shell({ children }: { children: ReactNode }) {
@@ -119,7 +121,11 @@ export function Shell({ children }: { children: ReactNode }) {
       <Box as="main" id="content" flex="1" minH="0" overflowY="auto" key={pathname.split('/')[1]}>
         <Suspense fallback={<Loading what="the page" />}>{children}</Suspense>
       </Box>
-      {finding && <Finder onDone={() => setFinding(false)} colours={[dark, turn]} />}
+      {finding && (
+        <Suspense>
+          <Finder onDone={() => setFinding(false)} colours={[dark, turn]} />
+        </Suspense>
+      )}
       <Toaster />
     </Flex>
   );
