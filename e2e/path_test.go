@@ -173,10 +173,10 @@ func find(ines *tab) {
 
 	// Rows of long lists come in two heights, which are remembered.
 	ines.open("/groups", "All Staff")
-	ines.do(ines.Press("compact rows"))
+	ines.do(ines.Press("Compact rows"))
 	ines.open("/people", "Aile Alder")
 	ines.do(ines.Until(`(box => [...box.querySelectorAll('tbody tr:not(.spacer)')].filter(r => r.getBoundingClientRect().bottom <= box.getBoundingClientRect().bottom).length >= 20)(document.querySelector('[role=region]'))`),
-		ines.Press("comfortable rows"))
+		ines.Press("Roomy rows"))
 }
 
 func create(t *testing.T, p *place, ines *tab, c *client.Client) {

@@ -34,7 +34,7 @@ export function Attributes() {
     },
   );
   return (
-    <Panel title="What the directory keeps of people, of your own">
+    <Panel title="Your own attributes of people">
       <Stack gap="3">
         <Text fontSize="sm" color="fg.muted">
           Beside title, department and the like. Rules of membership, filters, name patterns and imports know them.

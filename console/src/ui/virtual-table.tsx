@@ -57,8 +57,15 @@ export function useRows(): [Rows, (rows: Rows) => void] {
 export function RowHeight({ rows, onRows }: { rows: Rows; onRows: (rows: Rows) => void }) {
   const next = rows === 'compact' ? 'comfortable' : 'compact';
   return (
-    <Button size="xs" variant="outline" colorPalette="gray" aria-label={`${next} rows`} onClick={() => onRows(next)}>
-      {next === 'compact' ? <Rows4 size={14} /> : <Rows2 size={14} />} {next} rows
+    <Button
+      size="xs"
+      variant="outline"
+      colorPalette="gray"
+      display={{ base: 'none', md: 'inline-flex' }}
+      onClick={() => onRows(next)}
+    >
+      {next === 'compact' ? <Rows4 size={14} /> : <Rows2 size={14} />}{' '}
+      {next === 'compact' ? 'Compact rows' : 'Roomy rows'}
     </Button>
   );
 }
