@@ -65,10 +65,22 @@ var errImpossible = errors.New("it can't be done as it is")
 
 // showPreview prints what a change would do.
 func (a *app) showPreview(p api.Preview) error {
-	if err := a.printPreview(p); err != nil || len(p.Problems) == 0 {
+	err := a.printPreview(p)
+	switch {
+	case err != nil:
 		return err
+	case len(p.Problems) > 0:
+		return errImpossible
 	}
-	return errImpossible
+	return wrongLines(p.Counts)
+}
+
+// wrongLines is the end of a command, looked at or done, that leaves lines of a file out.
+func wrongLines(counts map[string]int) error {
+	if n := counts["wrong"]; n > 0 {
+		return fmt.Errorf("%s of the file could not be used; they are listed with the reason", plural(n, "line"))
+	}
+	return nil
 }
 
 func (a *app) printPreview(p api.Preview) error {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -322,10 +323,7 @@ func (a *app) personImport() *cobra.Command {
 				a.printLines(r.Lines)
 			}
 		}
-		if n := r.Counts["wrong"]; err == nil && n > 0 {
-			return fmt.Errorf("%s of the file could not be used; they are listed with the reason", plural(n, "line"))
-		}
-		return err
+		return errors.Join(err, wrongLines(r.Counts))
 	}, keyed)
 	f := c.Flags()
 	f.StringToStringVar(&q.Columns, "column", nil, "what a heading stands for, such as Kontakt=address; empty to leave it out")

@@ -190,7 +190,7 @@ func (s *Reads) GroupIDs(q GroupQuery) (ids []uuid.UUID, err error) {
 func (q GroupQuery) listing(s *Reads) (listing, error) {
 	q.Time.Now = q.Time.Now.Truncate(time.Minute) // no group ends between two minutes, and what was counted in one holds for it
 	where, err := q.where(s)
-	l := listing{from: "mail_groups g", where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, g.revision, COALESCE(z.people, 0), COALESCE(z.shown, 0)", join: " LEFT JOIN group_sizes z ON z.group_id = g.id"}
+	l := listing{from: "mail_groups g", of: ofGroups, where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, g.revision, COALESCE(z.people, 0), COALESCE(z.shown, 0)", join: " LEFT JOIN group_sizes z ON z.group_id = g.id"}
 	l.everybody, l.fresh = q.Viewer == uuid.Nil && q.Joinable == uuid.Nil, q.Sort == ByQuiet
 	if q.Filter != nil {
 		for _, a := range q.Filter.Attributes() {

@@ -24,6 +24,7 @@ type listing struct {
 	desc       bool
 	bounded    bool   // it is read and counted within MaxFilterTime, or not at all
 	fresh      bool   // it asks for what memory does not hear of, such as mail
+	of         subject
 	everybody  bool   // whose it is makes no difference, so that a page may be kept in memory
 	columns    string // of what stands there: its version, its revision, whom it reaches, and what of that everybody may know
 }
@@ -81,7 +82,7 @@ func (l listing) count(s *Reads) (int64, error) {
 		n, err := read()
 		return n, l.failed("count a list", err)
 	}
-	n, err := s.keptCount(q, args, read)
+	n, err := s.keptCount(l.of, q, args, read)
 	return n, l.failed("count a list", err)
 }
 
@@ -141,7 +142,7 @@ func (l listing) read(s *Reads, after Cursor, limit int, inOrder bool) ([]place,
 	if l.fresh || !l.everybody || limit > maxKept {
 		return read()
 	}
-	return listed(s, s.memory.pages, &s.memory.at.lists, digestOf(q, args), read)
+	return listed(s, s.memory.pages, l.of, digestOf(q, args), read)
 }
 
 // each calls f with the places of the whole list, so many at a time. It gives its connection

@@ -162,7 +162,7 @@ func (s *Reads) Members(q MemberQuery) (Page[MemberRow], error) {
 	switch {
 	case q.After.Empty() && p.Total == 0:
 		var err error
-		p.Total, err = s.keptCount("members "+where, args, func() (n int64, err error) {
+		p.Total, err = s.keptCount(ofGroups, "members "+where, args, func() (n int64, err error) {
 			err = s.db.Raw("SELECT COUNT(*) FROM memberships m "+where, args...).Scan(&n).Error
 			return n, err
 		})
@@ -177,7 +177,7 @@ func (s *Reads) Members(q MemberQuery) (Page[MemberRow], error) {
 	read := func() (rows []MemberRow, err error) { return rows, s.scanMembers(&rows, where, args...) }
 	var err error
 	if q.Limit < maxKept {
-		p.Items, err = listed(s, s.memory.members, &s.memory.at.lists, digestOf(where, args), read)
+		p.Items, err = listed(s, s.memory.members, ofGroups, digestOf(where, args), read)
 	} else {
 		p.Items, err = read()
 	}

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"context"
 	"crypto/sha256"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strconv"
 	"sync"
@@ -58,8 +60,11 @@ func digestOf(query string, args []any) digest {
 }
 
 func newMemory() *memory {
-	return &memory{counts: bounded[digest, kept[int64]](maxCounts), pages: bounded[digest, kept[[]place]](maxPages), members: bounded[digest, kept[[]MemberRow]](maxRows), ahead: bounded[digest, kept[[]Person]](maxAhead), settings: bounded[string, kept[settingRow]](maxCounts), groups: bounded[uuid.UUID, Group](maxGroups),
-		owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles)}
+	return &memory{
+		counts: bounded[digest, kept[int64]](maxCounts), pages: bounded[digest, kept[[]place]](maxPages), members: bounded[digest, kept[[]MemberRow]](maxRows),
+		ahead: bounded[digest, kept[[]Person]](maxAhead), settings: bounded[string, kept[settingRow]](maxCounts),
+		groups: bounded[uuid.UUID, Group](maxGroups), owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles),
+	}
 }
 
 func bounded[K comparable, V any](size int) *simplelru.LRU[K, V] {
@@ -79,12 +84,13 @@ const (
 	ofSettings                     // settings
 )
 
-// changes counts the committed changes of each subject.
-type changes struct{ lists, people, settings int64 }
+// changes counts the committed changes that make what is kept of each subject untrue. What is kept of
+// groups names people, too.
+type changes struct{ groups, people, settings int64 }
 
 func (c *changes) count(of subject) {
 	if of&(ofGroups|ofPeople) != 0 {
-		c.lists++
+		c.groups++
 	}
 	if of&ofPeople != 0 {
 		c.people++
@@ -92,6 +98,16 @@ func (c *changes) count(of subject) {
 	if of&ofSettings != 0 {
 		c.settings++
 	}
+}
+
+func (c *changes) of(x subject) int64 {
+	switch x {
+	case ofPeople:
+		return c.people
+	case ofSettings:
+		return c.settings
+	}
+	return c.groups
 }
 
 // writing is where a transaction writes to tables that something is kept of; it is forgotten
@@ -144,14 +160,14 @@ func inTx(db *gorm.DB) bool {
 }
 
 // load returns what is kept under key, or what read finds.
-func load[K comparable, T any](s *Reads, all *simplelru.LRU[K, kept[T]], state *int64, key K, read func(state int64) (T, error)) (T, error) {
+func load[K comparable, T any](s *Reads, all *simplelru.LRU[K, kept[T]], of subject, key K, read func(state int64) (T, error)) (T, error) {
 	m, now := s.memory, time.Now()
 	if inTx(s.db) {
 		return read(-1)
 	}
 	m.mu.Lock()
 	k, _ := all.Get(key)
-	at := *state
+	at := m.at.of(of)
 	m.mu.Unlock()
 	if k.holds(at, now) {
 		return k.what, nil
@@ -167,27 +183,27 @@ func load[K comparable, T any](s *Reads, all *simplelru.LRU[K, kept[T]], state *
 }
 
 // listed returns what is kept of a list under a key, or what read finds. What many ask for at
-// once, one reads for all.
-func listed[T any](s *Reads, all *simplelru.LRU[digest, kept[T]], state *int64, key digest, read func() (T, error)) (T, error) {
-	return load(s, all, state, key, func(state int64) (T, error) {
+// once, one reads for all. of says which changes end it.
+func listed[T any](s *Reads, all *simplelru.LRU[digest, kept[T]], of subject, key digest, read func() (T, error)) (T, error) {
+	return load(s, all, of, key, func(state int64) (T, error) {
 		if inTx(s.db) {
 			return read()
 		}
 		v, err, shared := s.memory.reading.Do(string(key[:])+strconv.FormatInt(state, 36), func() (any, error) { return read() })
-		if err != nil && shared {
-			return read() // whoever read it may have gone away
+		if shared && errors.Is(err, context.Canceled) {
+			return read() // whoever read it has gone away
 		}
 		return v.(T), err
 	})
 }
 
 // keptCount returns how long the list is that a query describes.
-func (s *Reads) keptCount(query string, args []any, read func() (int64, error)) (int64, error) {
-	return listed(s, s.memory.counts, &s.memory.at.lists, digestOf(query, args), read)
+func (s *Reads) keptCount(of subject, query string, args []any, read func() (int64, error)) (int64, error) {
+	return listed(s, s.memory.counts, of, digestOf(query, args), read)
 }
 
 func (s *Reads) keptSetting(name string) (settingRow, error) {
-	return load(s, s.memory.settings, &s.memory.at.settings, name, func(int64) (settingRow, error) { return readSetting(s.db, name) })
+	return load(s, s.memory.settings, ofSettings, name, func(int64) (settingRow, error) { return readSetting(s.db, name) })
 }
 
 // groupsOf returns the groups that are kept in these versions, and which are not.

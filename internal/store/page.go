@@ -77,7 +77,7 @@ func length(s *Reads, q *gorm.DB, keep bool) (int64, error) {
 	}
 	var n int64
 	dry := q.Session(&gorm.Session{DryRun: true}).Count(&n).Statement
-	return s.keptCount(dry.SQL.String(), dry.Vars, read)
+	return s.keptCount(ofGroups, dry.SQL.String(), dry.Vars, read)
 }
 
 func page[T any](s *Reads, db *gorm.DB, after Cursor, limit int, key sortKey[T]) (Page[T], error) {

@@ -313,7 +313,11 @@ func (q PeopleQuery) listing() (listing, error) {
 	if index := peopleIndexes[q.Sort]; index != "" {
 		inOrder = "people g FORCE INDEX FOR ORDER BY (" + index + ")"
 	}
-	return listing{from: "people g", inOrder: inOrder, where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, everybody: true, columns: "g.version, 0, 0, 0"}, nil
+	of := ofPeople
+	if asks["groups"] || asks["owns"] {
+		of = ofGroups
+	}
+	return listing{from: "people g", of: of, inOrder: inOrder, where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, everybody: true, columns: "g.version, 0, 0, 0"}, nil
 }
 
 // People returns a page of people. ErrTooSlow says that the filter took longer than is
@@ -368,7 +372,7 @@ func (s *Reads) peopleAt(at []place) ([]Person, error) {
 // words, that of the rarest word, and stops when it has enough.
 func (s *Reads) TypeAhead(q string, limit int) ([]Person, error) {
 	words := Words(q)
-	return listed(s, s.memory.ahead, &s.memory.at.people, digestOf("type-ahead", []any{limit, words}), func() ([]Person, error) { return s.typeAhead(words, limit) })
+	return listed(s, s.memory.ahead, ofPeople, digestOf("type-ahead", []any{limit, words}), func() ([]Person, error) { return s.typeAhead(words, limit) })
 }
 
 func (s *Reads) typeAhead(words []string, limit int) (out []Person, err error) {
@@ -728,5 +732,5 @@ func (s *Reads) CountPeople() (n int64, err error) {
 // CachedCountPeople is CountPeople for what is shown: a change by another process is seen
 // within five seconds.
 func (s *Reads) CachedCountPeople() (int64, error) {
-	return load(s, s.memory.counts, &s.memory.at.people, digest{}, func(int64) (int64, error) { return s.CountPeople() })
+	return load(s, s.memory.counts, ofPeople, digest{}, func(int64) (int64, error) { return s.CountPeople() })
 }

@@ -264,7 +264,7 @@ func (p *plan) report(c *workspace.Change, l roster.List, force bool) error {
 	}
 	c.Report.Sample = append(c.Report.Sample, lines[:min(len(lines), member.MaxShown)]...)
 	n := p.counts
-	says := fmt.Sprintf("Of %d lines: %d new, %d changed, %d the same, %d wrong.", len(l.Entries), n["new"], n["changed"], n["same"], n["wrong"])
+	says := fmt.Sprintf("Of %s: %d new, %d changed, %d the same, %d wrong.", workspace.Number(len(l.Entries), "line"), n["new"], n["changed"], n["same"], n["wrong"])
 	if n["returned"] > 0 {
 		says += fmt.Sprintf(" %d return.", n["returned"])
 	}
