@@ -196,7 +196,7 @@ var steps = []struct {
 	{kit.Administrator, "person password-link nobody@merrowline.example", 3},
 	{kit.Member, "person password-link liv.strand@merrowline.example", 4},
 	{kit.Administrator, "person history liv.strand@merrowline.example", 0},
-	{kit.Administrator, "person import testdata/staff.csv --preview", 0},
+	{kit.Administrator, "person import testdata/staff.csv --preview", 1},
 	{kit.Administrator, "person import testdata/staff.csv", 1},
 	{kit.Member, "person add x@merrowline.example X", 4},
 	{kit.Administrator, "naming change --creators administrators --pattern= --word= --beginning=", 0},
