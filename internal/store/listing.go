@@ -22,8 +22,8 @@ type listing struct {
 	where      condition
 	order, id  string // what is sorted by, and the identifier that decides between rows with the same value
 	desc       bool
-	bounded    bool   // it is read and counted within MaxFilterTime, or not at all
-	fresh      bool   // it asks for what memory does not hear of, such as mail
+	bounded    bool // it is read and counted within MaxFilterTime, or not at all
+	fresh      bool // it asks for what memory does not hear of, such as mail
 	of         subject
 	everybody  bool   // whose it is makes no difference, so that a page may be kept in memory
 	columns    string // of what stands there: its version, its revision, whom it reaches, and what of that everybody may know
