@@ -58,6 +58,7 @@ type Runner struct {
 	o    Options
 	wake chan struct{}
 	size atomic.Int32 // recipients in one transaction
+	away atomic.Bool  // the relay did not answer when it was last asked
 	idle chan *mail.RelayClient
 }
 
@@ -117,14 +118,19 @@ func (r *Runner) every(ctx context.Context, j service.Job) {
 }
 
 // deliver claims jobs as they become due, and begins each at once as long as there are not
-// too many in flight.
+// too many in flight. While the relay is away, one job each second finds out whether it is back,
+// so that those that wait cost nothing.
 func (r *Runner) deliver(ctx context.Context) {
 	var all sync.WaitGroup
 	free := make(chan struct{}, inFlight)
 	idle := time.NewTicker(time.Second)
 	defer idle.Stop()
 	for ctx.Err() == nil {
-		jobs, err := r.s.Post.Claim(ctx, r.o.Lease, min(atOnce, inFlight-len(free)))
+		claim := min(atOnce, inFlight-len(free))
+		if r.away.Load() {
+			claim = min(1, claim)
+		}
+		jobs, err := r.s.Post.Claim(ctx, r.o.Lease, claim)
 		if err != nil && ctx.Err() == nil {
 			r.o.Log.Error("work failed", "job", "claim", "error", err)
 		}
@@ -135,14 +141,16 @@ func (r *Runner) deliver(ctx context.Context) {
 				r.attempt(ctx, j)
 			})
 		}
-		if len(jobs) > 0 && len(free) < inFlight {
+		if len(jobs) > 0 && len(free) < inFlight && !r.away.Load() {
 			continue
 		}
-		for waits := true; waits && ctx.Err() == nil; waits = len(free) >= inFlight {
+		for waits := true; waits && ctx.Err() == nil; {
 			select {
 			case <-ctx.Done():
 			case <-r.wake:
+				waits = len(free) >= inFlight || r.away.Load()
 			case <-idle.C:
+				waits = len(free) >= inFlight
 			}
 		}
 	}
@@ -205,6 +213,8 @@ func (r *Runner) attempt(ctx context.Context, j *post.Job) {
 		}
 		began := time.Now()
 		results, err := relay.Send(work, mail.Outgoing{From: j.Sender, Header: j.Header, EightBit: j.EightBit, Message: j.Message(work)}, to)
+		answered, _ := mail.Answered(err)
+		r.away.Store(err != nil && !answered)
 		r.adapt(time.Since(began))
 		again, ok := j.Again()
 		if err != nil && ok {

@@ -3,6 +3,7 @@ package work_test
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
 	"io"
 	"log/slog"
@@ -170,6 +171,44 @@ func TestRelayAway(t *testing.T) {
 			t.Errorf("%s has it %d times", a, n)
 		}
 	}
+}
+
+// While the relay is away, what waits for it is not tried over and over; when it is back, all of it goes out.
+func TestWhatWaitsForTheRelayRests(t *testing.T) {
+	const messages = 150
+	g := k.Make(t, "Relay Rests")
+	l := listen(t, "127.0.0.1:0")
+	addr := l.Addr().String()
+	l.Close()
+	for i := range messages {
+		send(t, g, fmt.Sprintf("waits %d", i))
+	}
+	db, err := sql.Open("mysql", k.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	tried := func() (attempts, most int) {
+		if err := db.QueryRow("SELECT COALESCE(SUM(attempts), 0), COALESCE(MAX(attempts), 0) FROM jobs").Scan(&attempts, &most); err != nil {
+			t.Fatal(err)
+		}
+		return attempts, most
+	}
+	start(t, addr, 1)
+	wait(t, "it was found to be away", func() bool { n, _ := tried(); return n > 0 })
+	began, _ := tried()
+	time.Sleep(3 * time.Second)
+	if n, _ := tried(); n >= messages || n > began+64 {
+		t.Errorf("%d attempts in three seconds after %d", n-began, began)
+	}
+	o := office(t, listen(t, addr), nil)
+	wait(t, "all of it arrived", func() bool {
+		n := 0
+		for i := range messages {
+			n += count(o, kit.Owner, fmt.Sprintf("waits %d", i))
+		}
+		return n == messages && idle(t)
+	})
 }
 
 // A relay that takes longer than a lease gets a message from one worker all the same.
