@@ -123,35 +123,28 @@ func (s *Reads) CountWaiting(q WaitingQuery) (n int64, err error) {
 
 // Mailings returns mailings by identifier.
 func (s *Reads) Mailings(ids []uuid.UUID) (map[uuid.UUID]Mailing, error) {
-	var rows []Mailing
-	err := s.db.Find(&rows, "id IN ?", ids).Error
-	out := make(map[uuid.UUID]Mailing, len(rows))
-	for _, m := range rows {
-		out[m.ID] = m
-	}
-	return out, wrap("read mailings", err)
+	return found(s, "id", ids, func(m Mailing) uuid.UUID { return m.ID })
 }
 
 // RequestsByID returns requests by identifier.
 func (s *Reads) RequestsByID(ids []uuid.UUID) (map[uuid.UUID]Request, error) {
-	var rows []Request
-	err := s.db.Find(&rows, "id IN ?", ids).Error
-	out := make(map[uuid.UUID]Request, len(rows))
-	for _, r := range rows {
-		out[r.ID] = r
-	}
-	return out, wrap("read requests", err)
+	return found(s, "id", ids, func(r Request) uuid.UUID { return r.ID })
 }
 
 // RulesOf returns the rules of groups, by group.
 func (s *Reads) RulesOf(groups []uuid.UUID) (map[uuid.UUID]GroupRule, error) {
-	var rows []GroupRule
-	err := s.db.Find(&rows, "group_id IN ?", groups).Error
-	out := make(map[uuid.UUID]GroupRule, len(rows))
+	return found(s, "group_id", groups, func(r GroupRule) uuid.UUID { return r.GroupID })
+}
+
+// found returns the rows that have one of ids in a column, by that.
+func found[T any](s *Reads, column string, ids []uuid.UUID, key func(T) uuid.UUID) (map[uuid.UUID]T, error) {
+	var rows []T
+	err := s.db.Find(&rows, column+" IN ?", ids).Error
+	out := make(map[uuid.UUID]T, len(rows))
 	for _, r := range rows {
-		out[r.GroupID] = r
+		out[key(r)] = r
 	}
-	return out, wrap("read rules", err)
+	return out, wrap("read what waits", err)
 }
 
 // KeepMembers makes some of those who are in a group by its rule members by hand.
