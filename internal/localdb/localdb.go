@@ -157,7 +157,11 @@ func asUser() []string {
 }
 
 func install(ctx context.Context, data string) error {
-	args := append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal",
+	temporary, err := temporary(filepath.Dir(data))
+	if err != nil {
+		return err
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + temporary, "--auth-root-authentication-method=normal",
 		"--skip-test-db", "--skip-name-resolve", logSize}, asUser()...)
 	out, err := exec.CommandContext(ctx, "mariadb-install-db", args...).CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
@@ -168,6 +172,13 @@ func install(ctx context.Context, data string) error {
 		return fmt.Errorf("make the database: %w: %s", err, out)
 	}
 	return nil
+}
+
+// temporary makes the folder for the tables that the server of a folder writes for a while. It is
+// this server's own: at its start a server removes all such tables in it, those of others too.
+func temporary(dir string) (string, error) {
+	path := filepath.Join(dir, "db.tmp")
+	return path, os.MkdirAll(path, 0o700)
 }
 
 // logSize bounds what is read again after a crash, and how much can be written before
@@ -189,7 +200,11 @@ func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait c
 	if err != nil {
 		bin = "/usr/sbin/mariadbd"
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + data, "--socket=" + socket, "--pid-file=" + filepath.Join(dir, "db.pid"),
+	temporary, err := temporary(dir)
+	if err != nil {
+		return 0, nil, err
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + socket, "--pid-file=" + filepath.Join(dir, "db.pid"),
 		"--port=" + strconv.Itoa(port), "--bind-address=127.0.0.1", "--skip-networking=0", "--skip-name-resolve", "--log-error=" + filepath.Join(dir, "db.err"),
 		logSize, fmt.Sprintf("--innodb-buffer-pool-size=%dM", cacheMB()), "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci"}, asUser()...)

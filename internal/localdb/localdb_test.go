@@ -114,3 +114,21 @@ func run(t *testing.T, s *Server, q string) {
 		t.Fatal(err)
 	}
 }
+
+// A server removes the temporary tables of whoever uses the same folder for them, at its start.
+func TestTemporaryTablesOfOthers(t *testing.T) {
+	shared := t.TempDir()
+	t.Setenv("TMPDIR", shared)
+	other := filepath.Join(shared, "#sql-temptable-1-1-1.MAI")
+	if err := os.WriteFile(other, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Start(context.Background(), Options{Dir: t.TempDir(), Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	if _, err := os.Stat(other); err != nil {
+		t.Errorf("another server's temporary table is gone: %v", err)
+	}
+}
