@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/httpapi"
 	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
 )
 
 // page is a page of a list that is asked for over HTTP, and the bare SQL of the same rows. A
@@ -24,6 +25,7 @@ type page struct {
 	what, path, sql string
 	args            []any
 	ahead           bool
+	colleague       bool // somebody without a part in the directory asks
 }
 
 // largest is the bare SQL of the largest active groups.
@@ -38,6 +40,7 @@ func (b *bench) pages() []page {
 		return "/api/v1/" + list + "?limit=50&filter=" + url.QueryEscape(text) + more
 	}
 	const groups = "SELECT g.* FROM mail_groups g "
+	found, args := findable(b.colleague())
 	soon := b.dueUntil()
 	owner := fmt.Sprintf("person-%06d@merrowline.example", 7)
 	return []page{
@@ -46,6 +49,10 @@ func (b *bench) pages() []page {
 			sql: largest, args: []any{soon}},
 		{what: "one person's own", path: filter("groups", `owner eq "`+owner+`"`, ""),
 			sql: groups + "JOIN memberships m ON m.group_id = g.id WHERE m.member_id = (SELECT ref FROM addresses WHERE addr_key = ?) AND m.role = 3 ORDER BY g.name, g.id LIMIT 51", args: []any{owner}},
+		{what: "all groups, as a colleague", path: "/api/v1/groups?limit=50", colleague: true, sql: groups + "WHERE " + found + " ORDER BY g.name, g.id LIMIT 51", args: args},
+		{what: "the largest, as a colleague", path: "/api/v1/groups?sort=-people&limit=50", colleague: true,
+			sql: "SELECT g.* FROM group_sizes z FORCE INDEX FOR ORDER BY (group_sizes_shown) STRAIGHT_JOIN mail_groups g ON z.group_id = g.id WHERE " + found + " ORDER BY z.shown DESC, z.group_id DESC LIMIT 51", args: args},
+		{what: "with outsiders in them, as a colleague", path: filter("groups", "external gt 0", ""), colleague: true, sql: groups + "WHERE g.external_members > 0 AND " + found + " ORDER BY g.name, g.id LIMIT 51", args: args},
 		{what: "with one owner", path: filter("groups", "owners eq 1", ""), sql: groups + "WHERE g.owners = 1 ORDER BY g.name, g.id LIMIT 51"},
 		{what: "with outsiders in them", path: filter("groups", "external gt 0", ""), sql: groups + "WHERE g.external_members > 0 ORDER BY g.name, g.id LIMIT 51"},
 		{what: "where anyone may write", path: filter("groups", `post eq "anyone"`, ""),
@@ -60,6 +67,22 @@ func (b *bench) pages() []page {
 	}
 }
 
+// findable is the condition, in bare SQL, that somebody without a part in the directory can find
+// a group g: all colleagues can, or its members can and they are one, perhaps through what is nested in it.
+func findable(person string) (condition string, args []any) {
+	return `(g.findable OR g.id IN (
+		WITH RECURSIVE above (id) AS (
+			SELECT ref FROM addresses WHERE addr_key = ?
+			UNION SELECT m.group_id FROM above JOIN memberships m ON m.member_id = above.id)
+		SELECT m.group_id FROM above JOIN memberships m ON m.member_id = above.id JOIN group_settings f ON f.group_id = m.group_id AND f.setting = 'find' WHERE f.value >= 4 - m.role))`,
+		[]any{person}
+}
+
+// colleague is the address of somebody without a part in the directory.
+func (b *bench) colleague() string {
+	return fmt.Sprintf("person-%06d@merrowline.example", b.size.People/3)
+}
+
 // inFlight are the numbers of requests at a time.
 var inFlight = []int{1, 10, 50}
 
@@ -70,16 +93,28 @@ type load struct {
 }
 
 // serve answers requests on loopback as the service does, until it is stopped. get asks for a path as
-// the administrator.
-func (b *bench) serve() (get func(path string) func() error, stop func(), err error) {
+// the administrator, or as a colleague.
+func (b *bench) serve() (get func(path string, colleague bool) func() error, stop func(), err error) {
 	b.token, err = b.w.Account.CreateToken(b.ctx, b.admin, api.NewToken{Name: "bench " + store.NewID().String()})
+	if err != nil {
+		return nil, nil, err
+	}
+	person, err := b.pool.Reads(b.ctx).PersonByKey(b.colleague())
+	if err != nil {
+		return nil, nil, err
+	}
+	colleagues, err := b.w.Account.CreateToken(b.ctx, workspace.Actor{Person: person}, api.NewToken{Name: "bench " + store.NewID().String()})
 	if err != nil {
 		return nil, nil, err
 	}
 	routes, _ := httpapi.Routes(b.w, httpapi.Options{Log: slog.New(slog.DiscardHandler)})
 	server := httptest.NewServer(routes)
-	return func(path string) func() error {
-		return b.get(server.URL+path, http.Header{"Authorization": {"Bearer " + b.token.Secret}})
+	return func(path string, colleague bool) func() error {
+		token := b.token
+		if colleague {
+			token = colleagues
+		}
+		return b.get(server.URL+path, http.Header{"Authorization": {"Bearer " + token.Secret}})
 	}, server.Close, nil
 }
 
@@ -122,7 +157,7 @@ func (b *bench) pageLoads() ([]string, error) {
 	b.db.SetMaxIdleConns(50)
 	var lines []string
 	for _, p := range b.pages() {
-		one := get(p.path)
+		one := get(p.path, p.colleague)
 		other := b.bare(p.sql, p.args...)
 		if p.ahead {
 			other = b.get(bare.URL, http.Header{"Authorization": {b.token.ID}, "Statement": {p.sql}})

@@ -55,6 +55,9 @@ func Large(ctx context.Context, pool *store.Pool, size Size, now time.Time) (adm
 			Description: "A group of the measurement.", Language: "en", DefaultMail: true, RenewedAt: now, CreatedAt: now, ExpiresAt: now.AddDate(0, 0, r.IntN(365)).Truncate(24 * time.Hour), Version: 1}
 		g.Policy = policy.Default()
 		g.Policy[policy.Post] = policy.Owners + policy.Audience(r.IntN(5))
+		if i%10 == 9 { // known to its members alone
+			g.Policy[policy.Find], g.Policy[policy.JoinAudience] = policy.Members, policy.Nobody
+		}
 		in := map[uuid.UUID]bool{}
 		for n := 1 + r.IntN(2*each-1); len(in) < n; {
 			m := people[r.IntN(len(people))]

@@ -97,8 +97,8 @@ type GroupQuery struct {
 	Limit    int
 }
 
-// where is the condition of a query, and what has to be joined for it.
-func (q GroupQuery) where(s *Reads) (where condition, err error) {
+// where is the condition of a query. With hidings it holds as long as there are no more of them.
+func (q GroupQuery) where(s *Reads) (where condition, hidings int64, err error) {
 	add := func(sql string, args ...any) { where = where.and(condition{sql, args}) }
 	for _, c := range searched(KindGroup, q.Q) {
 		where = where.and(c)
@@ -117,14 +117,14 @@ func (q GroupQuery) where(s *Reads) (where condition, err error) {
 	if q.Filter != nil {
 		c, err := groupFilter(q.Time, q.Viewer != uuid.Nil).where(q.Filter.Root(), true)
 		if err != nil {
-			return c, err
+			return c, 0, err
 		}
 		add("("+c.sql+")", c.args...)
 	}
 	if q.Mine != uuid.Nil {
 		ids, err := s.groupsOf(q.Mine, q.Role)
 		if err != nil {
-			return where, err
+			return where, 0, err
 		}
 		add("g.id IN ?", ids)
 	}
@@ -132,14 +132,17 @@ func (q GroupQuery) where(s *Reads) (where condition, err error) {
 		add("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = g.id AND s.setting = 'join.audience' AND s.value >= ?) AND g.ended_at IS NULL AND g.expires_at > ? AND g.id NOT IN (SELECT group_id FROM memberships WHERE member_id = ?)", policy.Workspace, q.Time.Now, q.Joinable)
 	}
 	if q.Viewer != uuid.Nil {
-		above, err := s.Above(q.Viewer, false, q.Time.Now)
-		if err != nil {
-			return where, err
+		var hidden []uuid.UUID
+		if hidden, hidings, err = s.hiddenFound(q.Viewer, q.Time.Now); err != nil {
+			return where, 0, err
 		}
-		add("EXISTS (SELECT 1 FROM group_settings s WHERE s.group_id = g.id AND s.setting = 'find' AND (s.value >= ? OR EXISTS (SELECT 1 FROM memberships m WHERE m.group_id = s.group_id AND m.member_id IN ? AND s.value >= 4 - m.role)))",
-			policy.Workspace, append(above, q.Viewer))
+		if len(hidden) == 0 {
+			add("g.findable = 1")
+		} else {
+			add("(g.findable = 1 OR g.id IN ?)", hidden)
+		}
 	}
-	return where, nil
+	return where, hidings, nil
 }
 
 // Groups returns a page of groups. ErrTooSlow says that the filter took longer than is
@@ -189,9 +192,9 @@ func (s *Reads) GroupIDs(q GroupQuery) (ids []uuid.UUID, err error) {
 
 func (q GroupQuery) listing(s *Reads) (listing, error) {
 	q.Time.Now = q.Time.Now.Truncate(time.Minute) // no group ends between two minutes, and what was counted in one holds for it
-	where, err := q.where(s)
-	l := listing{from: "mail_groups g", of: ofGroups, where: where, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, g.revision, COALESCE(z.people, 0), COALESCE(z.shown, 0)", join: " LEFT JOIN group_sizes z ON z.group_id = g.id"}
-	l.everybody, l.fresh = q.Viewer == uuid.Nil && q.Joinable == uuid.Nil, q.Sort == ByQuiet
+	where, hidings, err := q.where(s)
+	l := listing{from: "mail_groups g", of: ofGroups, where: where, hidings: hidings, order: groupOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, g.revision, COALESCE(z.people, 0), COALESCE(z.shown, 0)", join: " LEFT JOIN group_sizes z ON z.group_id = g.id"}
+	l.fresh = q.Sort == ByQuiet
 	if q.Filter != nil {
 		for _, a := range q.Filter.Attributes() {
 			l.fresh = l.fresh || a.Path == "waiting" || a.Path == "last_post_at" || a.Path == "quiet_days"
@@ -219,7 +222,12 @@ func (q GroupQuery) listing(s *Reads) (listing, error) {
 }
 
 // Note says what there is to know of how a list is read, or "".
-func (q GroupQuery) Note() string { return note(groupFilter(q.Time, false), q.Filter, "group") }
+func (q GroupQuery) Note() string {
+	if q.Filter == nil {
+		return ""
+	}
+	return note(groupFilter(q.Time, false), q.Filter, "group")
+}
 
 // groupsAt returns the groups at places, as far as they are still there. It reads only those
 // that are not kept in their version.

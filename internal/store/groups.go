@@ -48,6 +48,7 @@ type Group struct {
 	CreatedAt                           time.Time
 	StartingPoint                       string // the name of what it was begun from, "" for none
 	NameKey, DescriptionKey             string // name and description as filters compare them
+	Findable                            bool   // colleagues can find it, as its policy says
 
 	People int `gorm:"-"` // whom it reaches; known of groups that were listed, or by Size
 	Shown  int `gorm:"-"` // the same without what is nested in it and can't be found in the workspace
@@ -234,10 +235,12 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 		g.Revision = was.Revision + 1
 	}
 	g.fold()
+	was.fold()
 	if err := s.writing(ofGroups).Save(g).Error; err != nil {
 		return wrap("save the group", err)
 	}
-	if (g.EndedAt == nil) != (was.EndedAt == nil) || (g.Policy[policy.Find] >= policy.Workspace) != (was.Policy[policy.Find] >= policy.Workspace) ||
+	s.hid = s.hid || was.Findable && !g.Findable
+	if (g.EndedAt == nil) != (was.EndedAt == nil) || g.Findable != was.Findable ||
 		(g.Policy[policy.Externals] == policy.ExternalsBarred) != (was.Policy[policy.Externals] == policy.ExternalsBarred) {
 		s.moves.around(g.ID)
 	}
@@ -256,9 +259,10 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 	return s.setWords(KindGroup, g.ID, groupTexts(g.Name, append(aliases[g.ID], g.Address)...)...)
 }
 
-// fold brings what filters compare up to date with what people read.
+// fold brings what lists compare up to date with what people read and decide.
 func (g *Group) fold() {
 	g.NameKey, g.DescriptionKey = rule.Fold(g.Name), rule.Fold(g.Description)
+	g.Findable = g.Policy[policy.Find] >= policy.Workspace
 }
 
 // rest returns a group with nothing of its own but who is in it and how long it lives.
@@ -303,13 +307,51 @@ func (s *Reads) Above(person uuid.UUID, external bool, now time.Time) (ids []uui
 	if external {
 		taken = fmt.Sprintf(" JOIN group_settings x ON x.group_id = g.id AND x.setting = '%s' AND x.value <> %d", policy.Externals, policy.ExternalsBarred)
 	}
-	err = s.db.Raw(`WITH RECURSIVE above (id) AS (
+	err = s.db.Raw(above(taken)+" SELECT id FROM above", now, person, KindGroup, now).Scan(&ids).Error
+	return ids, wrap("read the groups above a person", err)
+}
+
+// above names the live groups that a person is in, by themselves or through nested ones. Its
+// arguments are the time, the person, KindGroup and the time.
+func above(taken string) string {
+	return `WITH RECURSIVE above (id) AS (
 		SELECT m.group_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ? WHERE m.member_id = ?
 		UNION
 		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
-		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?`+taken+`
-	) SELECT id FROM above`, now, person, KindGroup, now).Scan(&ids).Error
-	return ids, wrap("read the groups above a person", err)
+		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?` + taken + `
+	)`
+}
+
+// hiddenFound returns the groups that colleagues can't find but this person can, since they have a
+// part in them, and how many hidings there were: while both are the same, so is what the person can find of
+// groups that were there.
+func (s *Reads) hiddenFound(person uuid.UUID, now time.Time) (ids []uuid.UUID, hidings int64, err error) {
+	rows, err := s.db.Raw(above("")+`, reached (id) AS (SELECT id FROM above UNION ALL SELECT ?)
+		SELECT h.n, f.id FROM hidings h LEFT JOIN (SELECT DISTINCT g.id FROM reached r JOIN memberships m ON m.member_id = r.id JOIN mail_groups g ON g.id = m.group_id AND NOT g.findable
+			JOIN group_settings s ON s.group_id = g.id AND s.setting = 'find' AND s.value >= 4 - m.role) f ON TRUE ORDER BY f.id`, now, person, KindGroup, now, person).Rows()
+	if err != nil {
+		return nil, 0, wrap("read the hidden groups of a person", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id uuid.NullUUID
+		if err := rows.Scan(&hidings, &id); err != nil {
+			return nil, 0, wrap("read a hidden group of a person", err)
+		}
+		if id.Valid {
+			ids = append(ids, id.UUID)
+		}
+	}
+	return ids, hidings, wrap("read the hidden groups of a person", rows.Err())
+}
+
+// countHiding counts a hiding of groups, as the last of what a transaction does: others who
+// hide a group wait for its end.
+func (s *Tx) countHiding() error {
+	if !s.hid {
+		return nil
+	}
+	return wrap("count a hiding", s.db.Exec("UPDATE hidings SET n = n + 1").Error)
 }
 
 // GroupsByKeys returns the groups that these address keys lead to, by key.

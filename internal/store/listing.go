@@ -25,7 +25,7 @@ type listing struct {
 	bounded    bool // it is read and counted within MaxFilterTime, or not at all
 	fresh      bool // it asks for what memory does not hear of, such as mail
 	of         subject
-	everybody  bool   // whose it is makes no difference, so that a page may be kept in memory
+	hidings    int64  // with a condition of what somebody can find: it holds while there are no more
 	columns    string // of what stands there: its version, its revision, whom it reaches, and what of that everybody may know
 }
 
@@ -82,7 +82,7 @@ func (l listing) count(s *Reads) (int64, error) {
 		n, err := read()
 		return n, l.failed("count a list", err)
 	}
-	n, err := s.keptCount(l.of, q, args, read)
+	n, err := s.keptCount(l.of, q, append(args, l.hidings), read)
 	return n, l.failed("count a list", err)
 }
 
@@ -139,10 +139,10 @@ func (l listing) read(s *Reads, after Cursor, limit int, inOrder bool) ([]place,
 		}
 		return out, rows.Err()
 	}
-	if l.fresh || !l.everybody || limit > maxKept {
+	if l.fresh || limit > maxKept {
 		return read()
 	}
-	return listed(s, s.memory.pages, l.of, digestOf(q, args), read)
+	return listed(s, s.memory.pages, l.of, digestOf(q, append(args, l.hidings)), read)
 }
 
 // each calls f with the places of the whole list, so many at a time. It gives its connection

@@ -22,7 +22,8 @@ import (
 // memory keeps what lists show, since to read it again costs many times what it
 // costs to find out that it did not change: how long a list is and what stands on its
 // pages, groups and who owns them, members, settings. What was read inside a transaction is never kept, and
-// no permission is decided by it. What was not asked for longest makes room.
+// no permission is decided by it: what somebody can find is read each time, and a page that was
+// kept for them is of no use after a group was hidden (hiddenFound). What was not asked for longest makes room.
 //
 // A group, and who has which role in it, is kept by its version and its revision, one of
 // which every change counts up. A page, a count, a name, a setting is kept until this process commits a change

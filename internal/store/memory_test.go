@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
 )
 
 // total returns how many groups a list says there are.
@@ -137,6 +138,56 @@ func TestWhatIsKeptGrowsOld(t *testing.T) {
 	if n := total(t, s.Tx); n != before+1 {
 		t.Errorf("%d groups, %d before", n, before)
 	}
+}
+
+// What somebody can find is read each time: a page that was kept for colleagues shows nothing that
+// another process hid since, and nobody is shown what was kept for somebody in a hidden group.
+func TestNothingHiddenIsKept(t *testing.T) {
+	s, other := open(t), open(t)
+	inside, outside := newPerson("inside.hidden@merrowline.example"), newPerson("outside.hidden@merrowline.example")
+	if err := s.AddPeople([]Person{inside, outside}); err != nil {
+		t.Fatal(err)
+	}
+	hidden, inner := add(t, s.Tx, newGroup("Hiddenkept One", "hiddenkept-one@merrowline.example")), add(t, s.Tx, newGroup("Hiddenkept Two", "hiddenkept-two@merrowline.example"))
+	if err := s.AddMemberships([]Membership{
+		{GroupID: hidden.ID, MemberID: inner.ID, Kind: KindGroup, Role: expand.Member, AddedAt: time.Now()},
+		{GroupID: inner.ID, MemberID: inside.ID, Kind: KindPerson, Role: expand.Member, AddedAt: time.Now()},
+	}); err != nil {
+		t.Fatal(err)
+	}
+	found := func(step string, p Person, want int64) {
+		t.Helper()
+		for range 2 { // read, then kept
+			page, err := s.Groups(GroupQuery{Q: "hiddenkept", Viewer: p.ID, Sort: ByName, Limit: 5, Time: FilterTime{Now: time.Now()}})
+			if err != nil || page.Total != want || int64(len(page.Items)) != want {
+				t.Errorf("%s: %s finds %d, %d on the page, want %d, %v", step, p.Address, page.Total, len(page.Items), want, err)
+			}
+		}
+	}
+	find := func(a policy.Audience) {
+		t.Helper()
+		if err := other.Transact(ctx, false, func(tx *Tx) error {
+			g, err := tx.LockGroup(hidden.ID)
+			was := g
+			g.Policy[policy.Find] = a
+			return errors.Join(err, tx.SaveGroup(&g, was))
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found("at first", inside, 2)
+	found("at first", outside, 2)
+	find(policy.Members)
+	found("hidden from colleagues", outside, 1)
+	found("hidden from colleagues", inside, 2)
+	find(policy.Owners)
+	found("hidden from members", inside, 1)
+	find(policy.Members)
+	found("shown to members", inside, 2)
+	if err := other.Transact(ctx, false, func(tx *Tx) error { return tx.DeleteMemberships(inner.ID, []uuid.UUID{inside.ID}) }); err != nil {
+		t.Fatal(err)
+	}
+	found("out of the inner group", inside, 1)
 }
 
 // Whatever a transaction writes to a table that something is kept of, it says so.

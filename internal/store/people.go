@@ -317,7 +317,7 @@ func (q PeopleQuery) listing() (listing, error) {
 	if asks["groups"] || asks["owns"] {
 		of = ofGroups
 	}
-	return listing{from: "people g", of: of, inOrder: inOrder, where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, everybody: true, columns: "g.version, 0, 0, 0"}, nil
+	return listing{from: "people g", of: of, inOrder: inOrder, where: where, order: peopleOrders[q.Sort], id: "g.id", desc: q.Desc, bounded: q.Filter != nil, columns: "g.version, 0, 0, 0"}, nil
 }
 
 // People returns a page of people. ErrTooSlow says that the filter took longer than is

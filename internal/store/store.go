@@ -52,6 +52,7 @@ type Tx struct {
 	looking bool // nothing will be kept, so nothing is locked
 	last    rank // of the last lock
 	moves   moves
+	hid     bool    // it hid a group from colleagues
 	written subject // what it wrote that something is kept of
 }
 
@@ -201,7 +202,10 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 			if looking {
 				return errLooked
 			}
-			return s.settle()
+			if err := s.settle(); err != nil {
+				return err
+			}
+			return s.countHiding()
 		})
 		if errors.Is(err, errLooked) {
 			return nil
