@@ -162,7 +162,7 @@ func (b *bench) write(f func(*store.Tx) error) error { return b.pool.Transact(b.
 // changePolicy changes the policy of the first group, from one answer to the other.
 func (b *bench) changePolicy(i int) error {
 	to := [2]string{"members", "workspace"}[i%2]
-	_, err := b.w.Group.ChangePolicy(b.ctx, b.admin, "group-00000@merrowline.example", api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0)
+	_, err := b.w.Reach.ChangePolicy(b.ctx, b.admin, "group-00000@merrowline.example", api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0)
 	return err
 }
 
@@ -330,7 +330,7 @@ func (b *bench) expansion() (row, error) {
 	}
 	reached := 0
 	took, base, err := inTurn(7, func() error {
-		d, err := b.w.Post.Rehearse(b.ctx, b.admin, api.Rehearsal{Action: "post", Group: root.Address, As: b.admin.Person.Address})
+		d, err := b.w.Reach.Rehearse(b.ctx, b.admin, api.Rehearsal{Action: "post", Group: root.Address, As: b.admin.Person.Address})
 		if err == nil && d.Recipients != nil {
 			reached = d.Recipients.Count
 		}

@@ -44,6 +44,7 @@ type Effect struct {
 	To    string           `json:"to"`
 	Gains []AudienceChange `json:"gains,omitempty" doc:"Who can do more than before"`
 	Loses []AudienceChange `json:"loses,omitempty" doc:"Who can do less"`
+	Names []string         `json:"names,omitempty" doc:"Some of those who gain or lose, as far as you may see who is in the group"`
 	Count int              `json:"count,omitempty" doc:"How many groups or people it touches"`
 	Says  string           `json:"says"`
 }
@@ -51,7 +52,7 @@ type Effect struct {
 // AudienceChange is people who gain or lose something. Count is -1 for strangers, whom
 // nobody can count.
 type AudienceChange struct {
-	Who   string `json:"who" enum:"owners,moderators,members,colleagues,strangers"`
+	Who   string `json:"who" enum:"owners,moderators,members,external_members,colleagues,strangers"`
 	Count int    `json:"count"`
 }
 

@@ -103,6 +103,7 @@ type GroupPatch struct {
 type PolicySummary struct {
 	PolicyHalf
 	Sentence       string          `json:"sentence"`
+	Sentences      []Sentence      `json:"sentences" doc:"The whole policy in words, in the order in which it is read"`
 	Settings       []PolicySetting `json:"settings" doc:"Every setting with its words, in the order in which they are shown"`
 	StandIns       []StandIn       `json:"stand_ins"`
 	Contradictions []Fault         `json:"contradictions"`
@@ -116,13 +117,28 @@ type PolicySetting struct {
 	Asks     string         `json:"asks" doc:"What it decides"`
 	Question bool           `json:"question" doc:"It is answered with an audience"`
 	Value    string         `json:"value"`
-	Choices  []PolicyChoice `json:"choices"`
+	Can      string         `json:"can,omitempty" doc:"Of a question: what those can do whom the answer includes"`
+	Short    string         `json:"short,omitempty" doc:"Of what is answered with an audience: the same in one or two words"`
+	Choices  []PolicyChoice `json:"choices" doc:"The narrowest audience first, where it is a question"`
+}
+
+// Sentence is one sentence about a group, in pieces.
+type Sentence struct {
+	Part   string  `json:"part" enum:"seeing,getting_in,writing"`
+	Pieces []Piece `json:"pieces"`
+}
+
+// Piece is a part of a sentence.
+type Piece struct {
+	Text    string `json:"text"`
+	Setting string `json:"setting,omitempty" doc:"The setting that these words stand for; empty for mere words"`
 }
 
 // PolicyChoice is a value that a setting can have.
 type PolicyChoice struct {
 	Value string `json:"value"`
 	Label string `json:"label"`
+	In    string `json:"in" doc:"As it stands in a sentence"`
 }
 
 // StandIn says what one kind of person could do.

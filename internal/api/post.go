@@ -8,6 +8,7 @@ type Decision struct {
 	Rule       string      `json:"rule"`
 	Reasons    []Reason    `json:"reasons"`
 	Recipients *Recipients `json:"recipients,omitempty"`
+	Hidden     string      `json:"hidden,omitempty" doc:"What was left out of account, since you may not see it"`
 }
 
 // Reason is one step of a decision.
@@ -20,16 +21,61 @@ type Reason struct {
 // Recipients are the people whom a post would reach.
 type Recipients struct {
 	Count  int      `json:"count"`
-	Sample []string `json:"sample"`
-	Hidden string   `json:"hidden,omitempty" doc:"Whom it would reach beside, which you may not see"`
+	Sample  []string `json:"sample" doc:"The addresses of some"`
+	Ways    []Way    `json:"ways" doc:"The first twenty, with the way by which each is reached"`
+	Without int      `json:"without" doc:"How many people of the group chose to get no mail from it"`
+	Hidden  string   `json:"hidden,omitempty" doc:"Whom it would reach beside, which you may not see"`
+}
+
+// Way is how somebody is reached by a post.
+type Way struct {
+	Name     string   `json:"name"`
+	Address  string   `json:"address"`
+	External bool     `json:"external"`
+	Role     string   `json:"role,omitempty" doc:"Their own in the group"`
+	Through  []string `json:"through,omitempty" doc:"Names of the nested groups by which they are in it, where they have no role of their own"`
 }
 
 // Rehearsal asks what would happen.
 type Rehearsal struct {
-	Action string `json:"action" doc:"post, or a question of the policy"`
-	Group  string `json:"group" doc:"Identifier or address"`
-	As     string `json:"as" maxLength:"320" doc:"The address of who would do it"`
-	Proven *bool  `json:"proven,omitempty" doc:"The author signed in to send it; true when left out"`
+	Action string `json:"action" enum:"find,see_people,read,join,leave,add_people,invite,nest,post,write_owners,speak_as,speak_for"`
+	Group  string `json:"group" maxLength:"320" doc:"Identifier or address"`
+	As     string `json:"as,omitempty" maxLength:"320" doc:"The address of who would do it"`
+	Role   string `json:"role,omitempty" enum:"owner,moderator,member,external_member,colleague,stranger,administrator,auditor" doc:"In place of an address: anybody who is that"`
+	Proven *bool  `json:"proven,omitempty" doc:"Of mail: it is proven who wrote it; true when left out"`
+	With   string `json:"with,omitempty" maxLength:"320" doc:"Of nesting: the group that would be put into it"`
+}
+
+// Permitted is somebody who may do something with a group, or whom something that is settled about
+// them keeps from it.
+type Permitted struct {
+	Name     string   `json:"name"`
+	Address  string   `json:"address" doc:"*@DOMAIN for all addresses of a domain about which something is settled, * for everybody else"`
+	External bool     `json:"external"`
+	Role     string   `json:"role" enum:"owner,moderator,member,none" doc:"Their own in the group"`
+	Through  []string `json:"through" doc:"Names of nested groups by which they are in it"`
+	Outcome  string   `json:"outcome" enum:"allow,hold,refuse"`
+	Was      string   `json:"was,omitempty" enum:"allow,hold,refuse" doc:"Of a draft: the outcome as it is now"`
+	Rule     string   `json:"rule"`
+	Says     string   `json:"says"`
+}
+
+// Abilities is what one person may do with one group.
+type Abilities struct {
+	Group   Name      `json:"group"`
+	State   string    `json:"state" enum:"active,due,lapsed,retired"`
+	Role    string    `json:"role" enum:"owner,moderator,member,none" doc:"Their own in the group"`
+	Inside  bool      `json:"inside" doc:"They are in it, by themselves or through nested groups"`
+	Settled string    `json:"settled" enum:"none,barred,trusted,held" doc:"What is settled about them in it"`
+	May     []Ability `json:"may"`
+}
+
+// Ability is whether somebody may do one thing, and why.
+type Ability struct {
+	Action  string `json:"action"`
+	Outcome string `json:"outcome" enum:"allow,hold,refuse"`
+	Rule    string `json:"rule"`
+	Says    string `json:"says"`
 }
 
 // Waiting is something that needs somebody's decision.

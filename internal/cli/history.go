@@ -87,7 +87,19 @@ func (a *app) historyCommands() *cobra.Command {
 			return list(a, &of, func(p client.Paging) (api.Page[api.Affected], error) { return c.Affected(ctx, id, p) }, affectedColumns)
 		})
 	paged(affected, &of)
-	return noun("history", "Who changed what: list, export, show, affected", all, export, show, affected)
+	undo := a.changes(&cobra.Command{Use: "undo ENTRY", Short: "Take a change of a group's policy back", Args: cobra.ExactArgs(1), Example: "  ivytable history undo 214 --preview"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			id, err := entryOf(args[0])
+			if err != nil {
+				return err
+			}
+			g, err := c.UndoEntry(ctx, id)
+			if err != nil {
+				return err
+			}
+			return a.done(g, "%s is as it was before. %s", g.Name, g.Sentence)
+		})
+	return noun("history", "Who changed what: list, export, show, affected, undo", all, export, show, affected, undo)
 }
 
 func entryOf(text string) (int64, error) {

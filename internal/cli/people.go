@@ -27,8 +27,8 @@ var personColumns = []column[api.Person]{
 }
 
 func (a *app) personCommands() *cobra.Command {
-	return noun("person", "The directory of people: search, list, export, show, add, change, move, depart, return, import",
-		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
+	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import",
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
 }
 
 func (a *app) personSearch() *cobra.Command {

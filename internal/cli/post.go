@@ -10,59 +10,6 @@ import (
 	"ivytable.example/ivytable/internal/client"
 )
 
-func (a *app) rehearseCommand() *cobra.Command {
-	var as string
-	var unproven bool
-	c := a.reads(&cobra.Command{
-		Use: "rehearse ACTION GROUP", Short: "Show what would happen, without doing it", Args: cobra.ExactArgs(2),
-		Long: "Show what would happen and why. ACTION is post, or a question of the policy: find,\nsee_people, read, write_owners, add_people, speak_as, speak_for.",
-		Example: "  ivytable rehearse post night-dispatch@merrowline.example --as stranger@elsewhere.example\n" +
-			"  ivytable rehearse read safety-board@merrowline.example --as tove.alder@merrowline.example",
-	}, func(ctx context.Context, c *client.Client, args []string) error {
-		proven := !unproven
-		if as == "" {
-			me, err := c.Me(ctx)
-			if err != nil {
-				return err
-			}
-			as = me.Address
-		}
-		d, err := c.Rehearse(ctx, api.Rehearsal{Action: args[0], Group: args[1], As: as, Proven: &proven})
-		if err != nil {
-			return err
-		}
-		return a.showDecision(d)
-	})
-	c.Flags().StringVar(&as, "as", "", "address of who would do it (default: you)")
-	c.Flags().BoolVar(&unproven, "unproven", false, "as mail that nothing proves the author of")
-	return c
-}
-
-func (a *app) showDecision(d api.Decision) error {
-	facts := []fact{{"Outcome", d.Outcome}, {"Decided by", d.Rule}}
-	for i, r := range d.Reasons {
-		name := ""
-		if i == 0 {
-			name = "Because"
-		}
-		facts = append(facts, fact{name, r.Rule + ": " + r.Says})
-		if r.Mend != nil {
-			facts = append(facts, fact{"To change it", *r.Mend})
-		}
-	}
-	if d.Recipients != nil {
-		text := plural(d.Recipients.Count, "person")
-		if len(d.Recipients.Sample) > 0 {
-			text += ", such as " + strings.Join(d.Recipients.Sample, ", ")
-		}
-		facts = append(facts, fact{"Would reach", text})
-		if d.Recipients.Hidden != "" {
-			facts = append(facts, fact{"And", d.Recipients.Hidden})
-		}
-	}
-	return a.facts(d, facts...)
-}
-
 var waitingColumns = []column[api.Waiting]{
 	{name: "id", value: func(w api.Waiting) any { return w.ID }, whole: true},
 	{name: "kind", heading: "TO", value: func(w api.Waiting) any { return w.Kind }},

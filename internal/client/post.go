@@ -8,11 +8,6 @@ import (
 	"ivytable.example/ivytable/internal/api"
 )
 
-// Rehearse asks what would happen.
-func (c *Client) Rehearse(ctx context.Context, r api.Rehearsal) (api.Decision, error) {
-	return ask[api.Decision](ctx, c, "/rehearsals", r)
-}
-
 // Waiting lists what waits for a decision: in one group, or in all; of some kinds, or of every
 // kind.
 func (c *Client) Waiting(ctx context.Context, ref string, kinds []string, p Paging) (api.Page[api.Waiting], error) {

@@ -83,7 +83,7 @@ func (f *filler) settle(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
-	if _, err := f.Group.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0); err != nil {
+	if _, err := f.Reach.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0); err != nil {
 		return err
 	}
 	if err := f.shifts(ctx); err != nil {

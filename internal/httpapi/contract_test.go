@@ -93,6 +93,15 @@ var contract = []row{
 	{op: "change-policy", path: "ref=<new>", body: `{"leave": "asking"}`, want: only(200, 4, 6), records: "policy.change"},
 	{op: "change-policy", path: "ref=<new>", body: `{"policy": {"read": "anyone"}}`, want: only(422, 4, 6)},
 	{op: "picture-policy", body: `{}`, want: only(200, 6)},
+	{op: "list-permitted", path: "ref=<open>", query: "action=post", want: only(200, 3, 4, 5, 6)},
+	{op: "list-permitted", path: "ref=<hidden>", query: "action=find&draft=find=workspace", want: [7]int{401, 404, 403, 200, 200, 200, 200}},
+	{op: "list-permitted", path: "ref=<open>", query: "action=post&draft=colour=green", want: only(422, 3, 4, 5, 6)},
+	{op: "export-permitted", path: "ref=<open>", query: "action=read", want: only(200, 3, 4, 5, 6)},
+	{op: "list-abilities", path: "ref=" + kit.Owner, want: only(200, 4, 5, 6)},
+	{op: "list-abilities", path: "ref=nobody@merrowline.example", want: only(404, 5, 6)},
+	{op: "export-abilities", path: "ref=" + kit.Colleague, query: "all=true", want: only(200, 1, 5, 6)},
+	{op: "undo-entry", path: "entry=<policy entry>", want: [7]int{401, 404, 404, 404, 200, 404, 200}, records: "policy.change"},
+	{op: "undo-entry", path: "entry=<entry>", want: signedIn(404)},
 	{op: "look-alikes", body: `{"name": "x"}`, want: only(200, 6)},
 
 	// members
@@ -231,6 +240,8 @@ var contract = []row{
 
 	// posts
 	{op: "rehearse", body: `{"action": "post", "group": "<open>", "as": "` + kit.Left + `"}`, want: only(200, 3, 4, 5, 6)},
+	{op: "rehearse", body: `{"action": "join", "group": "<hidden>", "role": "colleague"}`, want: [7]int{401, 404, 200, 200, 200, 200, 200}},
+	{op: "rehearse", body: `{"action": "post", "group": "<open>"}`, want: signedIn(422)},
 	{op: "rehearse", body: `{"action": "post", "group": "<hidden>", "as": "` + kit.Left + `"}`, want: [7]int{401, 404, 403, 200, 200, 200, 200}},
 	{op: "list-waiting", want: signedIn(200)},
 	{op: "list-waiting", query: "kind=post,rule", want: signedIn(200)},
@@ -333,6 +344,11 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		g := f.group("")
 		must(k.Rules.SetOverride(ctx, admin, g.Address, "a@b.example", api.NewOverride{Override: "held"}, 0))
 		return []string{"<overridden>", g.Address}
+	})
+	set("<policy entry>", func() []string {
+		g := f.group("")
+		must(kit.Last(k.Reach.ChangePolicy(ctx, admin, g.Address, kit.Policy("leave=asking"), 0)))
+		return []string{"<policy entry>", fmt.Sprint(kit.First(k.History.List(ctx, admin, g.Address, "", "", 1)).Items[0].ID)}
 	})
 	set("<token>", func() []string {
 		if as == "" {

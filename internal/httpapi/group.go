@@ -37,23 +37,6 @@ func (s *server) changeGroup(ctx context.Context, by workspace.Actor, in *struct
 	return taggedGroup(matched(in.Match, func(v int) (api.Group, error) { return s.s.Group.Change(ctx, by, in.Group, in.Body, v) }))
 }
 
-func (s *server) readPolicy(ctx context.Context, by workspace.Actor, in *Ref) (*tagged[*api.PolicySummary], error) {
-	p, version, err := s.s.Group.Policy(ctx, by, in.Group)
-	return tag(p, version, err)
-}
-
-func (s *server) changePolicy(ctx context.Context, by workspace.Actor, in *struct {
-	Ref
-	Match
-	Body api.PolicyPatch
-}) (*tagged[api.Group], error) {
-	return taggedGroup(matched(in.Match, func(v int) (api.Group, error) { return s.s.Group.ChangePolicy(ctx, by, in.Group, in.Body, v) }))
-}
-
-func (s *server) summarisePolicy(ctx context.Context, by workspace.Actor, in *struct{ Body api.PolicyPatch }) (*reply[*api.PolicySummary], error) {
-	return body(s.s.Group.Summarise(ctx, by, in.Body))
-}
-
 func (s *server) lookAlikes(ctx context.Context, by workspace.Actor, in *struct{ Body api.LookAlikeRequest }) (*reply[api.Page[api.LookAlike]], error) {
 	return body(s.s.Group.LookAlikes(ctx, by, in.Body))
 }

@@ -7,10 +7,6 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 )
 
-func (s *server) rehearse(ctx context.Context, by workspace.Actor, in *struct{ Body api.Rehearsal }) (*reply[api.Decision], error) {
-	return body(s.s.Post.Rehearse(ctx, by, in.Body))
-}
-
 // WaitingKinds is what of all that waits is wanted.
 type WaitingKinds struct {
 	Kind []string `query:"kind" maxItems:"4" enum:"post,join,leave,rule" doc:"Of every kind when left out"`

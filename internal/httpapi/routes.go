@@ -38,6 +38,8 @@ func (s *server) routes() []route {
 		on("PATCH", group, "change-group", "Change what a group is called and how long it lives", s.changeGroup, looks, groups),
 		on("GET", group+"/policy", "read-policy", "A group's policy in words", s.readPolicy),
 		on("PATCH", group+"/policy", "change-policy", "Change a group's policy", s.changePolicy, looksAs("policy-effect"), policy),
+		on("GET", group+"/permitted", "list-permitted", "Who may do something with a group, and why", s.listPermitted, long),
+		on("GET", group+"/permitted-export", "export-permitted", "All who may do something with a group, and why, as CSV or JSON lines", s.exportPermitted, long),
 		on("POST", "/policy-summaries", "picture-policy", "A policy for a new group, in words", s.summarisePolicy, read),
 		on("POST", "/look-alikes", "look-alikes", "Groups like one that is yet to be made", s.lookAlikes, read),
 
@@ -105,6 +107,8 @@ func (s *server) routes() []route {
 		on("POST", "/people", "create-person", "Put somebody into the directory", s.createPerson, makes, looks, people),
 		on("GET", person, "read-person", "One person, with their groups", s.readPerson),
 		on("PATCH", person, "change-person", "Change an entry of the directory", s.changePerson, looks, people),
+		on("GET", person+"/abilities", "list-abilities", "What somebody may do with groups, and why", s.listAbilities, long),
+		on("GET", person+"/abilities-export", "export-abilities", "What somebody may do with groups, and why, as CSV or JSON lines", s.exportAbilities, long),
 		on("POST", person+"/moves", "move-person", "Put somebody into groups and take them out of others, in one change; a result for each", s.movePerson, looks, people),
 		on("POST", person+"/departure", "depart-person", "Somebody leaves the organisation", s.departPerson, looksAs("departure-effect"), people),
 		on("DELETE", person+"/departure", "return-person", "Somebody who had left is here again", s.returnPerson, looksAt(person+"/return"), people),
@@ -152,6 +156,7 @@ func (s *server) routes() []route {
 		// history
 		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),
 		on("GET", "/history/{entry}", "read-history-entry", "One entry of the history", s.readHistoryEntry),
+		on("POST", "/history/{entry}/undo", "undo-entry", "Take a change of a group's policy back", s.undoEntry, looks, policy),
 		on("GET", "/history/{entry}/affected", "list-affected", "Everybody whom an entry of the history affected", s.listAffected),
 		on("GET", group+"/history", "list-group-history", "What changed in a group", s.listGroupHistory),
 		on("GET", person+"/history", "list-person-history", "What somebody did, and what was done to them", s.listPersonHistory),

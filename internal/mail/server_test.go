@@ -117,7 +117,7 @@ func TestDialogue(t *testing.T) {
 	if err != nil || len(w.Items) != 1 || w.Items[0].Subject != "claimed" {
 		t.Errorf("waiting: %+v, %v", w.Items, err)
 	}
-	if _, err := k.Group.ChangePolicy(ctx, k.Actor(t, kit.Administrator), g.Address, kit.Policy("post=anyone hold=nobody"), 0); err != nil {
+	if _, err := k.Reach.ChangePolicy(ctx, k.Actor(t, kit.Administrator), g.Address, kit.Policy("post=anyone hold=nobody"), 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := send("", "stranger@elsewhere.example", "now", g.Address); err != nil {

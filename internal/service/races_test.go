@@ -287,7 +287,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 
 	changePolicy := func(who string) func(*race) error {
 		return func(r *race) error {
-			_, err := r.Group.ChangePolicy(ctx, r.as(who), r.group.Address, kit.Policy("post=owners"), 0)
+			_, err := r.Reach.ChangePolicy(ctx, r.as(who), r.group.Address, kit.Policy("post=owners"), 0)
 			return err
 		}
 	}

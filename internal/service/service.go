@@ -24,6 +24,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
 	"ivytable.example/ivytable/internal/workspace/protection"
+	"ivytable.example/ivytable/internal/workspace/reach"
 	"ivytable.example/ivytable/internal/workspace/rules"
 	"ivytable.example/ivytable/internal/workspace/views"
 	"ivytable.example/ivytable/internal/workspace/waiting"
@@ -45,6 +46,7 @@ type Service struct {
 	People     *people.Service
 	Post       *post.Service
 	Protection *protection.Service
+	Reach      *reach.Service
 	Rules      *rules.Service
 	Views      *views.Service
 	Waiting    *waiting.Service
@@ -57,7 +59,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	s := &Service{
 		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Directory: directory.New(k), Domains: domains.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules)
 	return s, k.LoadClock(ctx)

@@ -301,6 +301,19 @@ func (s *Reads) OverridesOf(group uuid.UUID, keys []string) (map[string]policy.O
 	return out, wrap("read overrides", err)
 }
 
+// OverridesAbout returns what is settled about one address in all groups, by group: by itself, else by its domain.
+func (s *Reads) OverridesAbout(key string) (map[uuid.UUID]policy.Override, error) {
+	var rows []Override
+	err := s.db.Select("group_id", "addr_key", "kind").Where("addr_key IN ?", []string{key, broader(key)}).Find(&rows).Error
+	out := map[uuid.UUID]policy.Override{}
+	for _, r := range rows {
+		if _, found := out[r.GroupID]; !found || r.AddrKey == key {
+			out[r.GroupID] = r.Kind
+		}
+	}
+	return out, wrap("read overrides", err)
+}
+
 // ExternalAt returns the external members of a group whose addresses are of a domain.
 func (s *Reads) ExternalAt(group uuid.UUID, domain string) (ids []uuid.UUID, err error) {
 	err = s.db.Raw("SELECT p.id FROM memberships m JOIN people p ON p.id = m.member_id AND p.external WHERE m.group_id = ? AND SUBSTRING_INDEX(p.addr_key, '@', -1) = ? ORDER BY p.id", group, domain).Scan(&ids).Error

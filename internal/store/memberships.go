@@ -314,6 +314,27 @@ func (a AsOf) where(column string) (sql string, args []any) {
 	return " AND (" + column + " <= ? OR " + column + " > ?)", []any{a.Then, a.Now}
 }
 
+// Among returns the memberships that some people have in some groups.
+func (s *Reads) Among(groups, people []uuid.UUID) ([]Membership, error) {
+	var out []Membership
+	err := inBatches(people, func(people []uuid.UUID) error {
+		rows, err := s.db.Raw("SELECT member_id, group_id, role, added_at, by_rule FROM memberships WHERE member_id IN ? AND group_id IN ?", people, groups).Rows()
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var m Membership
+			if err := rows.Scan(&m.MemberID, &m.GroupID, &m.Role, &m.AddedAt, &m.ByRule); err != nil {
+				return err
+			}
+			out = append(out, m)
+		}
+		return rows.Err()
+	})
+	return out, wrap("read who is in groups", err)
+}
+
 // NestedBelow returns which live groups are nested in which, from root down.
 func (s *Reads) NestedBelow(root uuid.UUID, now time.Time, asOf AsOf) (expand.Edges[uuid.UUID], error) {
 	var rows []Membership

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
 )
 
 // NestedAround returns which live groups are nested in which, from group down and
@@ -85,6 +86,29 @@ func (s *Reads) EffectiveMembers(root uuid.UUID, groups, open []uuid.UUID, q str
 		p.Next = after.next(last.Name, last.ID, p.Total)
 	}
 	return p, wrap("read the people of nested groups", rows.Err())
+}
+
+// ExternalReach counts the external people whom a group reaches: its own, and those of nested groups
+// where it and what lies between take external members.
+func (s *Reads) ExternalReach(root uuid.UUID, now time.Time) (n int, err error) {
+	open, err := s.openBelow(root, now)
+	if err != nil {
+		return 0, err
+	}
+	err = s.db.Raw("SELECT COUNT(DISTINCT p.id) FROM people p STRAIGHT_JOIN memberships m ON m.member_id = p.id AND m.group_id IN ? WHERE p.active AND p.external", open).Scan(&n).Error
+	return n, wrap("count external people", err)
+}
+
+func (s *Reads) openBelow(root uuid.UUID, now time.Time) ([]uuid.UUID, error) {
+	below, err := s.NestedBelow(root, now, AsOf{})
+	if err != nil {
+		return nil, err
+	}
+	groups, err := s.GroupsByID(expand.Reach(root, below))
+	return sorted(expand.Open(root, below, func(id uuid.UUID) bool {
+		g := groups[id]
+		return g.Policy[policy.Externals] != policy.ExternalsBarred
+	})), err
 }
 
 // Overlap is how many of some people are in a group.

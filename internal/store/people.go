@@ -717,6 +717,18 @@ func likePrefix(w string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(w) + "%"
 }
 
+// PeopleAround returns people who are in some groups, or have a role in the workspace: people of the
+// workspace, or external ones, in order of their names, after one of them.
+func (s *Reads) PeopleAround(groups []uuid.UUID, external bool, after Cursor, limit int) (out []Person, err error) {
+	sql, args := "SELECT "+personColumns+` FROM (SELECT member_id AS id FROM memberships WHERE group_id IN ? AND kind = ? UNION SELECT id FROM people WHERE workspace_role <> '') x
+		JOIN people p ON p.id = x.id AND p.active AND p.external = ?`, []any{groups, KindPerson, external}
+	if !after.Empty() {
+		sql, args = sql+" WHERE (p.name > ? OR p.name = ? AND p.id > ?)", append(args, after.Value, after.Value, after.ID)
+	}
+	err = s.scanPeople(func(p Person) { out = append(out, p) }, sql+" ORDER BY p.name, p.id LIMIT ?", append(args, limit)...)
+	return out, wrap("read the people around groups", err)
+}
+
 // Administrators returns the addresses of the active administrators.
 func (s *Reads) Administrators() (out []string, err error) {
 	err = s.db.Model(&Person{}).Where("workspace_role = 'administrator' AND active = TRUE").Order("addr_key").Limit(100).Pluck("address", &out).Error

@@ -53,10 +53,21 @@ func Summary(p policy.Policy) *api.PolicySummary {
 		who := map[policy.Audience]string{policy.Owners: "owner", policy.Members: "member", policy.Workspace: "colleague", policy.Anyone: "stranger"}[s.Rung]
 		out.StandIns = append(out.StandIns, api.StandIn{Who: who, Can: append([]string{}, s.Can...), Cannot: append([]string{}, s.Cannot...)})
 	}
+	for _, s := range p.Sentences() {
+		x := api.Sentence{Part: string(s.Part)}
+		for _, piece := range s.Pieces {
+			y := api.Piece{Text: piece.Text}
+			if piece.Setting < policy.Settings {
+				y.Setting = piece.Setting.String()
+			}
+			x.Pieces = append(x.Pieces, y)
+		}
+		out.Sentences = append(out.Sentences, x)
+	}
 	for _, d := range policy.Describe() {
-		x := api.PolicySetting{Name: d.Name, Part: string(d.Part), Asks: d.Asks, Question: d.Question, Value: p.Get(d.Name)}
+		x := api.PolicySetting{Name: d.Name, Part: string(d.Part), Asks: d.Asks, Question: d.Question, Value: p.Get(d.Name), Can: d.Can, Short: d.Short}
 		for _, c := range d.Choices {
-			x.Choices = append(x.Choices, api.PolicyChoice{Value: c.Name, Label: c.Label})
+			x.Choices = append(x.Choices, api.PolicyChoice{Value: c.Name, Label: c.Label, In: c.In})
 		}
 		out.Settings = append(out.Settings, x)
 	}
@@ -76,6 +87,9 @@ func audienceChanges(in []policy.AudienceChange) []api.AudienceChange {
 	var out []api.AudienceChange
 	for _, c := range in {
 		who := [...]string{policy.Owners: "owners", policy.Moderators: "moderators", policy.Members: "members", policy.Workspace: "colleagues", policy.Anyone: "strangers"}[c.Rung]
+		if c.External {
+			who = "external_members"
+		}
 		out = append(out, api.AudienceChange{Who: who, Count: c.Count})
 	}
 	return out

@@ -5,9 +5,11 @@ import { api, ask, type Group, type PolicyPatch, type PolicySummary } from '../a
 import { useDraft } from '../lib/use-draft';
 import { useSettled } from '../lib/use-settled';
 import { asked, byPrivacy, Faults, patchOf, PolicyEditor, StandIns, type Values, valuesOf } from '../shared/policy';
+import { Rings } from '../shared/rings';
 import { Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 import { useGroup } from './page';
+import { Trying } from './trying';
 
 export default function Reach() {
   const g = useGroup();
@@ -69,13 +71,10 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
   const effects = drafting ? (preview.data?.effects ?? []) : [];
   const impossible = (preview.data?.problems.length ?? 0) > 0;
   return (
-    <Grid
-      templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 2fr) minmax(19rem, 1fr)' }}
-      gap="5"
-      alignItems="start"
-    >
+    <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 1fr) minmax(0, 1fr)' }} gap="5" alignItems="start">
       <Panel title="Who may do what">
         <PolicyEditor
+          sentences={shown.sentences}
           settings={saved.settings}
           privacy={shown.privacy}
           values={values}
@@ -86,6 +85,9 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
         />
       </Panel>
       <Stack gap="5" position={{ lg: 'sticky' }} top="5">
+        <Panel title="How far it reaches">
+          <Rings settings={saved.settings} values={values} was={from} onValue={set} disabled={!may} />
+        </Panel>
         {draft.dirty && (
           <Panel title="A draft, not saved yet">
             <Stack gap="3">
@@ -94,11 +96,20 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
               {effects.map((e) => (
                 <Box key={e.field} fontSize="sm">
                   <Text fontWeight="600">
-                    {asked(saved.settings, e.field)}: {e.from} → {e.to}
+                    {e.field === 'waiting'
+                      ? 'What waits here'
+                      : `${asked(saved.settings, e.field)}: ${e.from} → ${e.to}`}
                   </Text>
                   <Text>{e.says}</Text>
+                  {e.names && <Text color="fg.muted">Such as {e.names.join(', ')}.</Text>}
                 </Box>
               ))}
+              {drafting &&
+                (preview.data?.sample ?? []).slice(0, 5).map((l, i) => (
+                  <Text key={i} fontSize="sm" color="fg.muted">
+                    {l.name || l.address}: {l.says}
+                  </Text>
+                ))}
               <Trouble error={preview.error} />
               <Trouble error={draft.error} />
               <HStack>
@@ -118,11 +129,13 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
             </Stack>
           </Panel>
         )}
+      </Stack>
+      <Box gridColumn={{ lg: '1 / -1' }}>
         <Panel title="What people can do">
           <Stack gap="3">
             <Text>{shown.sentence}</Text>
             <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
-            <StandIns list={shown.stand_ins} />
+            <StandIns list={shown.stand_ins} columns={4} />
             {!may && (
               <Text color="fg.muted">
                 {g.term.ended_at
@@ -132,7 +145,20 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
             )}
           </Stack>
         </Panel>
-      </Stack>
+      </Box>
+      <Box gridColumn={{ lg: '1 / -1' }}>
+        <Trying
+          group={g}
+          draft={
+            drafting && !impossible
+              ? Object.entries(values)
+                  .filter(([name, v]) => v !== from[name])
+                  .map(([name, v]) => `${name}=${v}`)
+                  .join(' ')
+              : ''
+          }
+        />
+      </Box>
     </Grid>
   );
 }

@@ -10,6 +10,7 @@ import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 import { Entry } from './entry';
+import { PersonAbilities } from './abilities';
 import { Moving } from './moving';
 
 /** What a change of the directory touches: rules of membership follow it. */
@@ -58,6 +59,7 @@ export default function PersonPage() {
           {p.reached_by.length > 0 && <Reached person={p} />}
           {p.waiting.length > 0 && <Asked person={p} />}
           {p.active && <Moving person={p} />}
+          {p.may.includes('read_reach') && <PersonAbilities person={p.id} />}
           {p.may.includes('read_workspace_history') && (
             <Box>
               <Heading as="h2" size="md" mb="2">

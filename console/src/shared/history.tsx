@@ -113,8 +113,34 @@ function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
           <Link to={`/changes/${e.change_id}`}>What became of each group</Link>
         </Text>
       )}
+      {e.kind === 'policy.change' && <Undo entry={e} />}
       {e.kind === 'people.remove' && e.group_id && <PutBack entry={e} all={affected.data?.total ?? 0} />}
     </Stack>
+  );
+}
+
+/** Undo takes a change of a group's policy back. */
+function Undo({ entry: e }: { entry: HistoryEntry }) {
+  const undo = useChange(
+    ['group', 'history'],
+    () => ask(api.POST('/api/v1/history/{entry}/undo', { params: { path: { entry: e.id } } })),
+    {
+      onSuccess: (g) =>
+        toaster.create({ type: 'success', title: `${g.name} is as it was before`, description: g.sentence }),
+      onError: (err) => toaster.create({ type: 'error', title: 'Nothing was changed back', description: err.message }),
+    },
+  );
+  return (
+    <Button
+      size="2xs"
+      alignSelf="start"
+      variant="outline"
+      colorPalette="gray"
+      loading={undo.isPending}
+      onClick={() => undo.mutate()}
+    >
+      Change it back
+    </Button>
   );
 }
 

@@ -1,5 +1,5 @@
-import { Box, Grid, SimpleGrid, Stack, Text } from '@chakra-ui/react';
-import type { Fault, PolicyPatch, PolicySetting, PolicySummary, StandIn } from '../api/client';
+import { Box, Grid, Stack, Text } from '@chakra-ui/react';
+import type { Fault, PolicyPatch, PolicySetting, PolicySummary, Sentence, StandIn } from '../api/client';
 import { Choice } from '../ui/parts';
 
 /** Values are the values of the settings of a policy, by their names. */
@@ -56,68 +56,53 @@ const privacies = [
   ['anyone', 'Anyone on the internet'],
 ] as const;
 
-/** Ladder draws the questions as rungs, filled up to the chosen one. */
-function Ladder(props: {
-  questions: PolicySetting[];
-  now: Values;
-  was: Values;
-  onChange: (question: string, audience: string) => void;
+/** Said is a setting within a sentence: its words, which are a choice where it can be changed. */
+function Said(props: {
+  setting: PolicySetting;
+  first: boolean; // the sentence begins with it
+  value: string;
+  was: string | undefined;
+  onChange: (value: string) => void;
   disabled: boolean;
 }) {
-  const audiences = props.questions[0]?.choices.map((c) => c.value) ?? [];
+  const { setting: s, value, was, first } = props;
+  const words = (v: string) => {
+    const said = s.choices.find((c) => c.value === v)?.in ?? v;
+    return first ? said.charAt(0).toUpperCase() + said.slice(1) : said;
+  };
+  const changed = was !== undefined && was !== value;
   return (
-    <Box overflowX="auto">
-      <table className="ladder">
-        <thead>
-          <tr>
-            <td />
-            {audiences.map((a) => (
-              <th key={a} scope="col">
-                {a}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {props.questions.map((q) => {
-            const chosen = audiences.indexOf(props.now[q.name] ?? '');
-            const before = audiences.indexOf(props.was[q.name] ?? '');
-            return (
-              <tr key={q.name}>
-                <th scope="row">
-                  {q.asks} <span className="answer">{audiences[chosen]}</span>
-                </th>
-                {audiences.map((a, i) => (
-                  <td key={a}>
-                    <label
-                      className={[
-                        i === chosen ? 'chosen' : i < chosen && i > 0 ? 'filled' : '',
-                        before !== chosen && i === before ? 'was' : '',
-                      ].join(' ')}
-                    >
-                      <input
-                        type="radio"
-                        name={`answer-${q.name}`}
-                        aria-label={`${q.asks}: ${a}`}
-                        checked={i === chosen}
-                        disabled={props.disabled}
-                        onChange={() => props.onChange(q.name, a)}
-                      />
-                      <span className="word">{i === chosen ? a : before !== chosen && i === before ? 'was' : ''}</span>
-                    </label>
-                  </td>
-                ))}
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
-    </Box>
+    <>
+      {props.disabled ? (
+        <b>{words(value)}</b>
+      ) : (
+        <select
+          aria-label={s.asks}
+          className={changed ? 'said changed' : 'said'}
+          value={value}
+          onChange={(e) => props.onChange(e.target.value)}
+        >
+          {s.choices.map((c) => (
+            <option key={c.value} value={c.value}>
+              {words(c.value)}
+            </option>
+          ))}
+        </select>
+      )}
+      {changed && <span className="was"> (was: {s.choices.find((c) => c.value === was)?.in ?? was})</span>}
+    </>
   );
 }
 
-/** PolicyEditor changes the values of a policy, in the words that the service has for them. */
+const partNames = [
+  ['seeing', 'Seeing it'],
+  ['getting_in', 'Getting in'],
+  ['writing', 'Writing'],
+] as const;
+
+/** PolicyEditor says a policy in sentences, whose choices can be changed in place. */
 export function PolicyEditor(props: {
+  sentences: Sentence[];
   settings: PolicySetting[];
   privacy: string;
   values: Values;
@@ -130,49 +115,50 @@ export function PolicyEditor(props: {
   const disabled = props.disabled ?? false;
   return (
     <Stack gap="5">
-      <SimpleGrid columns={{ base: 1, md: 2 }} gap="4">
-        <Choice
-          label="Privacy"
-          value={privacy}
-          disabled={disabled}
-          choices={privacy === 'mixed' ? [['mixed', 'As set below'], ...privacies] : privacies}
-          onChange={props.onPrivacy}
-        />
-        <Text fontSize="sm" color="fg.muted" alignSelf="end">
-          Privacy fills in who can find it, see who is in it and read it.
-        </Text>
-      </SimpleGrid>
-      <Ladder
-        questions={settings.filter((s) => s.question)}
-        now={values}
-        was={was}
-        onChange={props.onValue}
-        disabled={disabled}
-      />
-      <SimpleGrid columns={{ base: 1, md: 2 }} gap="4">
-        {settings
-          .filter((s) => !s.question)
-          .map((s) => {
-            const value = values[s.name] ?? s.value;
-            const before = was[s.name];
-            return (
+      {partNames.map(([part, title]) => (
+        <Box as="section" key={part} aria-label={title}>
+          <Text fontWeight="600" color="fg.muted" fontSize="sm" mb="1">
+            {title}
+          </Text>
+          <ul className="sentences">
+            {props.sentences
+              .filter((s) => s.part === part)
+              .map((sentence) => (
+                <li key={sentence.pieces.map((p) => p.setting).join()}>
+                  {sentence.pieces.map((piece, i) => {
+                    const setting = settings.find((s) => s.name === piece.setting);
+                    if (!setting) return <span key={i}>{piece.text}</span>;
+                    return (
+                      <Said
+                        key={i}
+                        setting={setting}
+                        first={i === 0}
+                        value={values[setting.name] ?? setting.value}
+                        was={was[setting.name]}
+                        onChange={(v) => props.onValue(setting.name, v)}
+                        disabled={disabled}
+                      />
+                    );
+                  })}
+                </li>
+              ))}
+          </ul>
+          {part === 'seeing' && (
+            <Box maxW="22rem" mt="3">
               <Choice
-                key={s.name}
-                label={s.asks}
-                value={value}
-                was={before !== undefined && before !== value ? labelOf(s, before) : undefined}
-                disabled={disabled || (s.name === 'join.how' && values['join.audience'] === 'nobody')}
-                choices={s.choices.map((c) => [c.value, c.label])}
-                onChange={(v) => props.onValue(s.name, v)}
+                label="In short: who it is open to"
+                value={privacy}
+                disabled={disabled}
+                choices={privacy === 'mixed' ? [['mixed', 'As it is said above'], ...privacies] : privacies}
+                onChange={props.onPrivacy}
               />
-            );
-          })}
-      </SimpleGrid>
+            </Box>
+          )}
+        </Box>
+      ))}
     </Stack>
   );
 }
-
-const labelOf = (s: PolicySetting, value: string) => s.choices.find((c) => c.value === value)?.label ?? value;
 
 /** asked is what a setting decides, in the words of the service. */
 export const asked = (settings: PolicySetting[], name: string) => settings.find((s) => s.name === name)?.asks ?? name;

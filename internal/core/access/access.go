@@ -105,6 +105,7 @@ const (
 	ReadDomains          Action = "read_domains"
 	ChangeDomains        Action = "change_domains"
 	ReadMany             Action = "read_many"
+	ReadReach            Action = "read_reach"
 	ChangeMany           Action = "change_many"
 )
 
@@ -161,6 +162,7 @@ var onWorkspace = []permit{
 	{action: ChangeDomains, refusal: "Only administrators may change the mail domains."},
 	{action: ReadMany, auditor: true, refusal: "Only administrators and auditors see changes of many groups."},
 	{action: ChangeMany, refusal: "Only administrators may change many groups at once."},
+	{action: ReadReach, auditor: true, refusal: "Only administrators and auditors see what somebody else may do in all groups."},
 	{action: ShareViews, refusal: "Only administrators may keep views for all administrators."},
 }
 
@@ -185,6 +187,26 @@ func (s Subject) May(do Action, r Relation, p *policy.Policy) bool {
 		return p[row.ask].Includes(r.Rung)
 	}
 	return row.rung.Includes(r.Rung)
+}
+
+// Why is [Subject.May] in words: by which rule it is so, and what would have to change.
+func (s Subject) Why(do Action, r Relation, p *policy.Policy) policy.Told {
+	row := find(onGroup, do)
+	switch {
+	case row == nil:
+		return policy.Tell(policy.Refuse, "account", do.Refusal(), "")
+	case !s.SignedIn:
+		return policy.Tell(policy.Refuse, "account", "Only somebody who has an account here and is here can do this.", "Put the person into the directory of the workspace.")
+	case s.Role == Administrator:
+		return policy.Tell(policy.Allow, "role.administrator", "Administrators may do this in every group.", "")
+	case row.auditor && s.Role == Auditor:
+		return policy.Tell(policy.Allow, "role.auditor", "Auditors may look at every group.", "")
+	case row.asks:
+		return p.Allows(row.ask, r.Rung).Told()
+	case row.rung.Includes(r.Rung):
+		return policy.Tell(policy.Allow, "role", "Those who run the group may do this.", "")
+	}
+	return policy.Tell(policy.Refuse, "role", row.refusal, "Give the person a role in the group that may.")
 }
 
 // MayHere reports whether somebody may do something to the workspace. everybodyCreates

@@ -55,6 +55,28 @@ func TestMay(t *testing.T) {
 	}
 }
 
+// What is said of a permission is what is decided, for everybody and everything.
+func TestWhyIsMay(t *testing.T) {
+	for find := policy.Nobody; find <= policy.Anyone; find++ {
+		var p policy.Policy
+		p[policy.Find], p[policy.SeePeople], p[policy.AddPeople] = find, find, find
+		for _, s := range []Subject{nobody, colleague, auditor, administrator} {
+			for rung := policy.Owners; rung <= policy.Anyone; rung++ {
+				for _, row := range append(onGroup, permit{action: "unheard of"}) {
+					r := Relation{Rung: rung}
+					told := s.Why(row.action, r, &p)
+					if (told.Outcome == policy.Allow) != s.May(row.action, r, &p) {
+						t.Errorf("%+v on rung %d, %s: %v by %s", s, rung, row.action, told.Outcome, told.Rule)
+					}
+					if len(told.Reasons) == 0 || told.Reasons[0].Rule != told.Rule || !strings.HasSuffix(told.Reasons[0].Says, ".") && row.action != ReadGroup {
+						t.Errorf("%+v on rung %d, %s: %+v", s, rung, row.action, told)
+					}
+				}
+			}
+		}
+	}
+}
+
 // What the policy answers decides, up and down the ladder.
 func TestMayAsThePolicySays(t *testing.T) {
 	for answer := policy.Nobody; answer <= policy.Anyone; answer++ {

@@ -65,6 +65,7 @@ type Candidate struct {
 type As struct {
 	Role  expand.Role
 	Staff bool // an owner of the group or an administrator lets them in
+	Other bool // it is somebody else who is told, so that words don't speak to the candidate
 }
 
 // Outcome is what a verdict comes to.
@@ -85,6 +86,40 @@ type Verdict struct {
 	Says    string // why not; "" for who is admitted
 }
 
+// Told puts a verdict about coming in, or going, as policy puts decisions: who has to ask is held. of
+// is the setting that it goes by.
+func (v Verdict) Told(d Door, of policy.Setting) policy.Told {
+	about := d.Policy.About(of)
+	switch v.Outcome {
+	case Admitted:
+		return policy.Tell(policy.Allow, of.String(), about, "")
+	case Asked:
+		return policy.Tell(policy.Hold, of.String(), about, "Approve the request.")
+	}
+	rule, mend := v.Status, ""
+	switch v.Status {
+	case "ended":
+		rule, mend = "state", "Restore the group."
+	case "barred":
+		rule, mend = "person.barred", "Lift the bar."
+	case "departed":
+		rule, mend = "person.departed", "Mark the person as back, if they are."
+	case "closed":
+		rule, mend = of.String(), "Let one of its owners do it, or change "+of.String()+"."
+	case "external":
+		rule, mend = policy.Externals.String(), "Put an address of the workspace in, or change what the group says of external members."
+	case "rule":
+		mend = "Change the rule, or bar the person."
+	case "last_owner":
+		mend = "Make somebody else an owner first."
+	case "group":
+		rule = "nesting"
+	case "refused":
+		rule = of.String()
+	}
+	return policy.Tell(policy.Refuse, rule, v.Says, mend)
+}
+
 func no(status, format string, args ...any) Verdict {
 	return Verdict{Refused, status, fmt.Sprintf(format, args...)}
 }
@@ -101,14 +136,15 @@ func no(status, format string, args ...any) Verdict {
 //  7. who comes by themselves needs to be in the audience of the join rule, and asks
 //     where it says so.
 func In(way Way, d Door, c Candidate, as As) Verdict {
+	oneself := way.oneself() && !as.Other
 	switch {
 	case d.Ended:
 		return no("ended", "%s has ended. Restore it first.", d.Name)
-	case c.In && way.oneself():
+	case c.In && oneself:
 		return Verdict{Already, "already", fmt.Sprintf("You are in %s already.", d.Name)}
 	case c.In:
 		return Verdict{Already, "already", "Is in the group already; nothing was changed."}
-	case c.Override == policy.Barred && way.oneself():
+	case c.Override == policy.Barred && oneself:
 		return no("barred", "You can't join %s: you are barred from it.", d.Name)
 	case c.Override == policy.Barred:
 		return no("barred", "%s is barred from this group. Lift the bar first.", c.Address)
@@ -122,6 +158,8 @@ func In(way Way, d Door, c Candidate, as As) Verdict {
 		return outside(way, d, as)
 	case as.Role > expand.Member && !as.Staff && way != Accepting:
 		return no("refused", "Only owners and administrators may make somebody %s.", Article(as.Role))
+	case way == Joining && !d.Policy[policy.JoinAudience].Includes(policy.Workspace) && as.Other:
+		return no("closed", "%s takes people by invitation only.", d.Name)
 	case way == Joining && !d.Policy[policy.JoinAudience].Includes(policy.Workspace):
 		return no("closed", "%s takes people by invitation only. You can write to its owners at %s.", d.Name, d.Owners)
 	case way == Joining && d.Policy[policy.JoinHow] == policy.Asking:
@@ -189,15 +227,18 @@ type Member struct {
 	ByRule    bool        // in it because of its rule
 	LastOwner bool        // nobody else owns it who is here
 	Staff     bool        // an owner of it or an administrator: the setting about leaving does not bind them
+	Other     bool        // it is somebody else who is told, so that words don't speak to the member
 }
 
 // Out decides whether somebody goes out of a group.
 func Out(exit Exit, d Door, m Member) Verdict {
 	oneself := exit == Leaving
 	switch {
+	case m.Role == 0 && oneself && m.Through && m.Other:
+		return no("refused", "%s is in %s through a group that is nested in it.", m.Name, d.Name)
 	case m.Role == 0 && oneself && m.Through:
 		return no("refused", "You are in %s through a group that is nested in it. Leave that one.", d.Name)
-	case m.Role == 0 && oneself:
+	case m.Role == 0 && oneself && !m.Other:
 		return no("refused", "You are not in %s.", d.Name)
 	case m.Role == 0:
 		return no("refused", "%s is not in %s.", m.Name, d.Name)
@@ -205,6 +246,8 @@ func Out(exit Exit, d Door, m Member) Verdict {
 		return no("last_owner", "%s is the last owner of %s. Make somebody else an owner first.", m.Name, d.Name)
 	case oneself && !m.Staff && d.Policy[policy.Leaving] == policy.LeaveFixed:
 		return no("closed", "The members of %s are fixed: nobody leaves by themselves.", d.Name)
+	case m.ByRule && oneself && m.Other:
+		return no("rule", "%s is in %s by its rule.", m.Name, d.Name)
 	case m.ByRule && oneself:
 		return no("rule", "You are in %s by its rule. Write to its owners at %s: they can let you go.", d.Name, d.Owners)
 	case m.ByRule && (exit == Removing || exit == LetGo || exit == Ending): // a bar goes before the rule

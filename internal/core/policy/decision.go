@@ -219,6 +219,21 @@ func (d Decision) Reasons() []Reason {
 	return out
 }
 
+// Told is a decision in words.
+type Told struct {
+	Outcome Outcome
+	Rule    string // the one that settled it
+	Reasons []Reason
+}
+
+// Told puts a decision in words.
+func (d Decision) Told() Told { return Told{d.Outcome, d.RuleName(), d.Reasons()} }
+
+// Tell returns a decision that one rule settled.
+func Tell(o Outcome, rule, says, mend string) Told {
+	return Told{o, rule, []Reason{{rule, says, mend}}}
+}
+
 // Says returns the sentence of the settling step.
 func (d Decision) Says() string {
 	says, _ := d.words(d.Rule)

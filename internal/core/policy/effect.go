@@ -2,10 +2,11 @@ package policy
 
 import "fmt"
 
-// Population is how many people stand on each rung of a group that can be
-// counted. Colleagues are the people of the workspace who are not in the group.
+// Population is how many people stand on each rung of a group that can be counted, those who
+// are in it through nested groups among them. Members are of the workspace; external ones stand apart.
+// Colleagues are the people of the workspace who are not in the group.
 type Population struct {
-	Owners, Moderators, Members, Colleagues int
+	Owners, Moderators, Members, External, Colleagues int
 }
 
 func (n Population) on(rung Audience) int {
@@ -15,8 +16,9 @@ func (n Population) on(rung Audience) int {
 // AudienceChange is the people on one rung who gain or lose something. Count is -1
 // where nobody can count them: strangers.
 type AudienceChange struct {
-	Rung  Audience
-	Count int
+	Rung     Audience
+	External bool // of those on the rung, the external ones
+	Count    int
 }
 
 // Change is what a change of policy does to one setting.
@@ -43,19 +45,28 @@ func Effect(before, after Policy, n Population) []Change {
 			continue
 		}
 		for rung := Owners; rung <= Anyone; rung++ {
-			change := AudienceChange{rung, n.on(rung)}
-			switch {
-			case change.Count == 0:
-			case to.Includes(rung) && !from.Includes(rung):
-				c.Gains = append(c.Gains, change)
-			case from.Includes(rung) && !to.Includes(rung):
-				c.Loses = append(c.Loses, change)
+			c.add(AudienceChange{rung, false, n.on(rung)}, from, to)
+			if rung == Members && s.byMail() { // they have no account: of the rest they see nothing
+				c.add(AudienceChange{rung, true, n.External}, from, to)
 			}
 		}
 		c.Says = c.words()
 		out = append(out, c)
 	}
 	return out
+}
+
+// byMail reports whether a question is about writing, which takes no account.
+func (s Setting) byMail() bool { return s == Post || s == WriteOwners }
+
+func (c *Change) add(who AudienceChange, from, to Audience) {
+	switch {
+	case who.Count == 0:
+	case to.Includes(who.Rung) && !from.Includes(who.Rung):
+		c.Gains = append(c.Gains, who)
+	case from.Includes(who.Rung) && !to.Includes(who.Rung):
+		c.Loses = append(c.Loses, who)
+	}
 }
 
 // says puts the value of a setting that is no question in words.
@@ -85,7 +96,11 @@ func sum(changes []AudienceChange) string {
 	for i, c := range changes {
 		part := "all strangers"
 		if c.Count >= 0 {
-			part = count(c.Count, [...]string{"", "owner", "moderator", "member", "colleague"}[c.Rung])
+			noun := [...]string{"", "owner", "moderator", "member", "colleague"}[c.Rung]
+			if c.External {
+				noun = "external member"
+			}
+			part = count(c.Count, noun)
 		}
 		switch {
 		case i == 0:

@@ -11,8 +11,6 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
-	"ivytable.example/ivytable/internal/core/policy"
-	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/naming"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -196,75 +194,4 @@ func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.Gro
 	g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
 	out.add("expires_on", e.Date(before.Expires), e.Date(g.Life().Expires))
 	return nil
-}
-
-// Summarise puts a policy in words: that of a new group with a patch over it. A
-// contradiction is part of the summary, not an error.
-func (s *Service) Summarise(ctx context.Context, by workspace.Actor, patch api.PolicyPatch) (*api.PolicySummary, error) {
-	if err := naming.AllowCreate(s.k.View(ctx, by), access.CreateGroup); err != nil {
-		return nil, err
-	}
-	p, bad := workspace.ApplyPatch(policy.Default(), patch)
-	return workspace.Summary(p), bad.Err()
-}
-
-// Policy returns the policy of a group in words, and its version.
-func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*api.PolicySummary, int, error) {
-	g, err := s.k.View(ctx, by).FindGroup(ref, access.ReadGroup)
-	return workspace.Summary(g.Policy), g.Version, err
-}
-
-// ChangePolicy changes a group's policy and keeps the effect with the change.
-func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
-	var id uuid.UUID
-	everybody, err := s.k.View(ctx, by).Read.CachedCountPeople()
-	if err != nil {
-		return api.Group{}, err
-	}
-	err = s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
-		id = g.ID
-		if err := g.CheckVersion(version); err != nil {
-			return err
-		}
-		if err := c.Alive(&g.Group.Group); err != nil {
-			return err
-		}
-		before := g.Policy
-		after, bad := workspace.ApplyPatch(before, patch)
-		bad = append(bad, workspace.Contradictions(after)...)
-		if err := bad.Err(); err != nil && !c.By.Preview {
-			return err
-		}
-		r := c.Report
-		r.Effects, r.Policy, r.Problems = workspace.PolicyEffects(before, after, population(&g.Group.Group, int(everybody))), workspace.Summary(after), append(r.Problems, bad...)
-		c.Warn(after.Warnings())
-		c.Says("Nothing changes.")
-		if n := len(r.Effects); n > 0 {
-			verb := "change"
-			if n == 1 {
-				verb = "changes"
-			}
-			c.Says(fmt.Sprintf("%s %s in %s. %s", workspace.Number(n, "setting"), verb, g.Name, after.Sentence()))
-		}
-		if len(r.Effects) == 0 || len(bad) > 0 {
-			return nil
-		}
-		var fact event.PolicyChanged
-		for _, e := range r.Effects {
-			fact.Changed = append(fact.Changed, event.Change{Field: e.Field, From: e.From, To: e.To, Says: e.Says})
-		}
-		g.Policy = after
-		if err := c.Save(g); err != nil {
-			return err
-		}
-		return c.Record(fact, &g.Group.Group)
-	})
-	return ReadAfter(s.k.View(ctx, by), id, err)
-}
-
-// population says how many people stand on each rung of a group, of everybody in the
-// workspace.
-func population(g *store.Group, everybody int) policy.Population {
-	inside := g.Owners + g.Moderators + g.Members - g.ExternalMembers
-	return policy.Population{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, Colleagues: max(0, everybody-inside)}
 }

@@ -59,7 +59,7 @@ func TestANestedHiddenGroupDoesNotCount(t *testing.T) {
 		t.Errorf("a colleague's order: %q", got)
 	}
 	// what it reaches through a group that is found counts for everybody
-	if _, err := k.Group.ChangePolicy(ctx, ines, hidden.Address, kit.Policy("find=workspace"), 0); err != nil {
+	if _, err := k.Reach.ChangePolicy(ctx, ines, hidden.Address, kit.Policy("find=workspace"), 0); err != nil {
 		t.Fatal(err)
 	}
 	if now := kit.First(k.Group.Read(ctx, petra, around.Address)).Counts; now.People != all.People || now.More {

@@ -2,7 +2,6 @@ package group_test
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -136,69 +135,6 @@ func TestOneAddressForOne(t *testing.T) {
 	all.Wait()
 	if made != 1 {
 		t.Errorf("%d were made", made)
-	}
-}
-
-func TestPolicyEffectAndChange(t *testing.T) {
-	g := k.Make(t, "Reach")
-	owner := k.Actor(t, kit.Owner)
-	patch := kit.Policy("post=anyone hold=nobody")
-	everybody, err := k.Read().CountPeople()
-	if err != nil {
-		t.Fatal(err)
-	}
-	look := func(patch api.PolicyPatch) *api.Preview {
-		return kit.Preview(t, owner, func(by workspace.Actor) error { return kit.Last(k.Group.ChangePolicy(ctx, by, g.Address, patch, 0)) })
-	}
-	e := look(patch)
-	if len(e.Effects) != 2 || e.Effects[0].Gains[0] != (api.AudienceChange{Who: "colleagues", Count: int(everybody) - 3}) || len(e.Policy.Warnings) != 1 || len(e.Warnings) != 1 {
-		t.Errorf("effect: %+v", e)
-	}
-	if now, _ := k.Group.Read(ctx, owner, g.Address); now.Policy.Post != "members" {
-		t.Error("looking at the effect changed the policy")
-	}
-	after, err := k.Group.ChangePolicy(ctx, owner, g.Address, patch, g.Version+1)
-	if err == nil {
-		t.Error("a version that is not yet there was taken")
-	} else if kind, _ := kit.KindOf(t, err); kind != workspace.Stale {
-		t.Error(err)
-	}
-	if after, err = k.Group.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err != nil || after.Policy.Post != "anyone" || after.Hold != "nobody" {
-		t.Fatalf("%+v, %v", after, err)
-	}
-	if _, err = k.Group.ChangePolicy(ctx, owner, g.Address, patch, g.Version); err == nil {
-		t.Error("an old version was taken")
-	}
-	h, _ := k.History.List(ctx, owner, g.Address, "", "", 1)
-	if c := h.Items[0].Changes[0]; c.Field != "post" || c.From != "members" || c.To != "anyone" || !strings.Contains(c.Says, "all strangers can write") {
-		t.Errorf("the history keeps %+v", c)
-	}
-	if e = look(kit.Policy("find=members")); len(e.Policy.Contradictions) == 0 || len(e.Problems) == 0 {
-		t.Errorf("a contradiction is part of the summary: %+v", e.Policy.Contradictions)
-	}
-	if _, err = k.Group.ChangePolicy(ctx, owner, g.Address, kit.Policy("find=members"), 0); err == nil {
-		t.Error("a contradiction was saved")
-	}
-}
-
-// What a change of policy opens a group to is counted without the external members, who are
-// in it but no colleagues.
-func TestPolicyChangeCountsColleagues(t *testing.T) {
-	g := k.Make(t, "Counted", func(n *api.NewGroup) {
-		n.Externals = "owners"
-		n.People = append(n.People, api.NewPerson{Address: "one@gannetport.example"}, api.NewPerson{Address: "two@gannetport.example"})
-	})
-	all, err := k.Read().CountPeople()
-	if err != nil {
-		t.Fatal(err)
-	}
-	for policy, want := range map[string]string{"post=workspace": fmt.Sprintf("The %d colleagues can", all-3), "see_people=owners": "The 1 moderator and 3 members lose this"} {
-		r := kit.Preview(t, k.Actor(t, kit.Owner), func(by workspace.Actor) error {
-			return kit.Last(k.Group.ChangePolicy(ctx, by, g.Address, kit.Policy(policy), 0))
-		})
-		if len(r.Effects) != 1 || !strings.Contains(r.Effects[0].Says, want) {
-			t.Errorf("%s: %+v; want %s", policy, r.Effects, want)
-		}
 	}
 }
 

@@ -56,17 +56,9 @@ func done(c *workspace.Change, format string, g *workspace.Locked) api.JoinResul
 // admit decides about one person who comes in of their own will, or at their own wish, and
 // returns them as member.Join takes them. The error says why they can't.
 func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand.Role, way admission.Way) (admission.Verdict, []member.Result, error) {
-	o, err := c.Read.Holds(g.ID, p.AddrKey)
+	who, err := CandidateOf(&c.View, g.ID, p)
 	if err != nil {
 		return admission.Verdict{}, nil, err
-	}
-	in, err := c.Read.MemberIDs(g.ID, []uuid.UUID{p.ID})
-	if err != nil {
-		return admission.Verdict{}, nil, err
-	}
-	who := admission.Candidate{Name: p.Name, Address: p.Address, Departed: !p.Active && !p.External, Override: o, In: in[p.ID]}
-	if p.External {
-		who.Kind = admission.Outsider
 	}
 	v := admission.In(way, c.Door(&g.Group.Group), who, admission.As{Role: role})
 	results := member.Oneself(p, role)
@@ -74,17 +66,38 @@ func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand
 	return v, results, workspace.Unadmitted(v)
 }
 
+// CandidateOf is somebody as the core decides about their coming into a group.
+func CandidateOf(v *workspace.View, group uuid.UUID, p store.Person) (admission.Candidate, error) {
+	o, err := v.Read.Holds(group, p.AddrKey)
+	if err != nil {
+		return admission.Candidate{}, err
+	}
+	in, err := v.Read.MemberIDs(group, []uuid.UUID{p.ID})
+	who := admission.Candidate{Name: p.Name, Address: p.Address, Departed: !p.Active && !p.External, Override: o, In: in[p.ID]}
+	if p.External {
+		who.Kind = admission.Outsider
+	}
+	return who, err
+}
+
+// MemberOf is somebody who stands so with a group as the core decides about their going by themselves.
+func MemberOf(v *workspace.View, g *workspace.Group, p store.Person, subject access.Subject, r access.Relation) (admission.Member, error) {
+	m := admission.Member{Name: p.Name, Role: r.Role, Through: r.Role == 0 && r.Rung == policy.Members, Staff: subject.May(access.ChangePeople, r, &g.Policy)}
+	if m.Role == 0 {
+		return m, nil
+	}
+	row, err := v.Read.Membership(g.ID, p.ID)
+	m.ByRule = row.ByRule
+	return m, err
+}
+
 // Leave takes the actor out of a group, or asks its owners where it has to be asked for.
 func (s *Service) Leave(ctx context.Context, by workspace.Actor, ref string, r api.JoinRequest) (api.JoinResult, error) {
 	var out api.JoinResult
 	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.ReadGroup, nil, []any{store.ToLeave, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
-		m := admission.Member{Name: c.By.Person.Name, Role: g.Relation.Role, Through: g.Relation.Role == 0 && g.Relation.Rung == policy.Members, Staff: c.May(access.ChangePeople, &g.Group)}
-		if m.Role != 0 {
-			row, err := c.Read.Membership(g.ID, c.By.Person.ID)
-			if err != nil {
-				return err
-			}
-			m.ByRule = row.ByRule
+		m, err := MemberOf(&c.View, &g.Group, c.By.Person, c.By.Subject(), g.Relation)
+		if err != nil {
+			return err
 		}
 		switch v := admission.Out(admission.Leaving, c.Door(&g.Group.Group), m); v.Outcome {
 		case admission.Asked:

@@ -110,7 +110,7 @@ func TestWhoeverIsBarredStaysOut(t *testing.T) {
 	if err := k.Send(t, g.Address, kit.Colleague, true, "after"); err == nil || !strings.Contains(err.Error(), "barred") {
 		t.Errorf("still writes: %v", err)
 	}
-	if d, err := k.Post.Rehearse(ctx, oda, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); err != nil || d.Rule != "person.barred" {
+	if d, err := k.Reach.Rehearse(ctx, oda, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); err != nil || d.Rule != "person.barred" {
 		t.Errorf("rehearsed: %+v, %v", d, err)
 	}
 	if kind, says := kit.KindOf(t, kit.Last(k.Joining.Join(ctx, petra, g.Address, api.JoinRequest{}))); kind != workspace.NotAllowed || !strings.Contains(says, "barred") {
@@ -131,7 +131,7 @@ func TestWhoeverIsBarredStaysOut(t *testing.T) {
 	if err := k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "held"}, 0); err != nil {
 		t.Fatal(err)
 	}
-	if d, _ := k.Post.Rehearse(ctx, oda, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); d.Rule != "person.held" || d.Outcome != "hold" {
+	if d, _ := k.Reach.Rehearse(ctx, oda, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague}); d.Rule != "person.held" || d.Outcome != "hold" {
 		t.Errorf("held: %+v", d)
 	}
 	if kind, _ := kit.KindOf(t, k.Rules.SetOverride(ctx, oda, g.Address, kit.Colleague, api.NewOverride{Override: "loved"}, 0)); kind != workspace.Invalid {

@@ -77,7 +77,7 @@ func TestALife(t *testing.T) {
 	}
 	for what, err := range map[string]error{
 		"renewed": kit.Last(l.Life.Renew(ctx, oda, lapsed.Address, 0)), "retired": kit.Last(l.Life.Retire(ctx, oda, lapsed.Address, 0)),
-		"changed": kit.Last(l.Group.ChangePolicy(ctx, oda, lapsed.Address, api.PolicyPatch{Hold: "everyone"}, 0)),
+		"changed": kit.Last(l.Reach.ChangePolicy(ctx, oda, lapsed.Address, api.PolicyPatch{Hold: "everyone"}, 0)),
 		"joined":  kit.Last(l.Member.Add(ctx, oda, lapsed.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Colleague}}}, 0)),
 	} {
 		if err == nil {

@@ -133,7 +133,7 @@ func TestNestedGroupsInMembership(t *testing.T) {
 	if outer.Counts.Nested != 1 || outer.Counts.Members != 0 {
 		t.Errorf("counts: %+v", outer.Counts)
 	}
-	d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Colleague})
+	d, err := k.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Colleague})
 	if err != nil || d.Outcome != "allow" || d.Recipients.Count != 2 {
 		t.Errorf("a member by nesting: %+v, %v", d, err)
 	}
@@ -144,7 +144,7 @@ func TestNestedGroupsInMembership(t *testing.T) {
 	if _, err := k.Life.Retire(ctx, ines, inner.Address, 0); err != nil {
 		t.Fatal(err)
 	}
-	if d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Owner}); err != nil || d.Recipients.Count != 1 {
+	if d, err := k.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: outer.Address, As: kit.Owner}); err != nil || d.Recipients.Count != 1 {
 		t.Errorf("a retired group still gives people: %+v, %v", d, err)
 	}
 }
@@ -160,11 +160,11 @@ func TestPeopleOfAGroupAreTheirs(t *testing.T) {
 	if in == nil || out == nil || in.Error() != out.Error() {
 		t.Errorf("removing shows who is in it: %v, %v", in, out)
 	}
-	d, err := k.Post.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague})
+	d, err := k.Reach.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Colleague})
 	if err != nil || d.Recipients != nil {
 		t.Errorf("a rehearsal shows who is in it: %+v, %v", d.Recipients, err)
 	}
-	if _, err := k.Post.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Member}); err == nil {
+	if _, err := k.Reach.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Member}); err == nil {
 		t.Error("a colleague rehearsed as somebody else")
 	}
 	if got, err := k.Group.Read(ctx, petra, g.Address); err != nil || len(got.Owners) != 1 {

@@ -70,7 +70,7 @@ func TestNestingGoesRoundNothing(t *testing.T) {
 		}
 	}
 	only("the effective list", all)
-	d, err := k.Post.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: mine.Address, As: kit.Colleague})
+	d, err := k.Reach.Rehearse(ctx, petra, api.Rehearsal{Action: "post", Group: mine.Address, As: kit.Colleague})
 	if err != nil || d.Recipients.Count != 4 || d.Recipients.Hidden == "" {
 		t.Errorf("rehearsed: %+v, %v", d.Recipients, err)
 	}
@@ -124,10 +124,10 @@ func TestExternalsComeThroughNoNesting(t *testing.T) {
 			t.Errorf("%s reaches %+v, %v", ref, p, err)
 		}
 		want := map[bool]string{true: "allow", false: "refuse"}[gets]
-		if d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: ref, As: guest}); err != nil || d.Outcome != want {
+		if d, err := k.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: ref, As: guest}); err != nil || d.Outcome != want {
 			t.Errorf("the guest writes to %s: %+v, %v", ref, d, err)
 		}
-		d, err := k.Post.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: ref, As: kit.Owner})
+		d, err := k.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: ref, As: kit.Owner})
 		if err != nil || slices.Contains(d.Recipients.Sample, guest) != gets {
 			t.Errorf("rehearsed to %s: %+v, %v", ref, d.Recipients, err)
 		}

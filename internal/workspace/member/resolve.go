@@ -334,8 +334,7 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 				r.refuse("unknown", unknownAddress)
 				continue
 			}
-			c.Ended, c.Shown = v.Ended(&inner.Group), v.May(access.ChangeGroup, &inner) || v.May(access.SeePeople, &inner)
-			if err := surroundings(v, g, r, &c); err != nil {
+			if err := asInner(v, g.ID, &inner, &c); err != nil {
 				return err
 			}
 		case admission.Person:
@@ -367,19 +366,31 @@ func (r *Result) apply(verdict admission.Verdict) {
 	}
 }
 
-// surroundings says where a group that would be nested stands to the one around it.
-func surroundings(v *workspace.View, g *store.Group, r *Result, c *admission.Candidate) error {
-	inner, err := v.Read.NestedAround(r.ID, v.Now())
+// InnerGroup is a group as the core decides about its coming into another.
+func InnerGroup(v *workspace.View, outer uuid.UUID, g *workspace.Group) (admission.Candidate, error) {
+	c := admission.Candidate{Name: g.Name, Address: g.Address, Kind: admission.Group}
+	in, err := v.Read.MemberIDs(outer, []uuid.UUID{g.ID})
+	if err != nil {
+		return c, err
+	}
+	c.In = in[g.ID]
+	return c, asInner(v, outer, g, &c)
+}
+
+// asInner says where a group that would be nested stands to the one around it.
+func asInner(v *workspace.View, to uuid.UUID, g *workspace.Group, c *admission.Candidate) error {
+	c.Ended, c.Shown = v.Ended(&g.Group), v.May(access.ChangeGroup, g) || v.May(access.SeePeople, g)
+	inner, err := v.Read.NestedAround(g.ID, v.Now())
 	if err != nil {
 		return err
 	}
-	outer, err := v.Read.NestedAround(g.ID, v.Now())
+	outer, err := v.Read.NestedAround(to, v.Now())
 	if err != nil {
 		return err
 	}
-	c.Itself = r.ID == g.ID
-	c.Depth = expand.Depth(r.ID, inner, expand.MaxDepth+1) + expand.Height(g.ID, outer, expand.MaxDepth+1)
-	path := expand.Loop(g.ID, r.ID, inner)
+	c.Itself = g.ID == to
+	c.Depth = expand.Depth(g.ID, inner, expand.MaxDepth+1) + expand.Height(to, outer, expand.MaxDepth+1)
+	path := expand.Loop(to, g.ID, inner)
 	if len(path) < 2 {
 		return nil
 	}

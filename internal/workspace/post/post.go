@@ -97,7 +97,7 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (D
 	case hidden && !unknown:
 		return d, nil // whether they are told that it has ended is decided with the author
 	}
-	return d, takesMail(v, &g)
+	return d, TakesMail(v, &g)
 }
 
 // Domains returns the mail domains of the workspace.
@@ -113,11 +113,17 @@ func asked(g *store.Group, m Mailbox) policy.Audience {
 	return policy.Audience(g.Policy[policy.Post])
 }
 
-func takesMail(v *workspace.View, g *store.Group) error {
+// TakesMail is the error for a group that takes no mail, since its life is over.
+func TakesMail(v *workspace.View, g *store.Group) error {
 	e, err := v.Expiry()
 	if err != nil {
 		return err
 	}
+	return Takes(e, v, g)
+}
+
+// Takes is TakesMail where the expiry policy is known.
+func Takes(e workspace.Expiry, v *workspace.View, g *store.Group) error {
 	switch e.Policy.State(g.Life(), v.Now()) {
 	case lifecycle.Lapsed:
 		if g.EndedAt == nil { // its end may move, where nobody was told of it
@@ -152,7 +158,7 @@ func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Add
 	if err != nil {
 		return decision, p, err
 	}
-	no := takesMail(v, g)
+	no := TakesMail(v, g)
 	if no == nil && decision.Outcome == policy.Refuse {
 		no = &Refused{g.Address, decision}
 	}
@@ -194,14 +200,25 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 		}
 		who.Rung = r.Rung
 		if m, err := v.Read.Membership(g.ID, p.ID); err == nil {
-			who.Newcomer = v.Now().Sub(m.AddedAt) < policy.NewcomerDays*24*time.Hour
+			who.Newcomer = Newcomer(v.Now(), m.AddedAt)
 		}
 	}
-	rules := g.Policy
-	if mailbox == ToOwners { // the same rules, asked about writing to the owners
-		rules[policy.Post] = rules[policy.WriteOwners]
-	}
+	rules := Rules(g.Policy, mailbox)
 	return rules.Post(who), p, nil
+}
+
+// Newcomer reports whether a member who was added at a time is new in a group.
+func Newcomer(now, added time.Time) bool {
+	return now.Sub(added) < policy.NewcomerDays*24*time.Hour
+}
+
+// Rules are the rules by which mail to one of a group's mailboxes is decided about: to the owners
+// the same, asked about writing to them.
+func Rules(p policy.Policy, mailbox Mailbox) policy.Policy {
+	if mailbox == ToOwners {
+		p[policy.Post] = p[policy.WriteOwners]
+	}
+	return p
 }
 
 // Refused says that the rules refuse a message.

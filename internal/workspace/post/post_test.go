@@ -60,7 +60,7 @@ func TestPosts(t *testing.T) {
 		t.Errorf("approved, it goes to %v; the moderator wants none", sent)
 	}
 
-	if _, err := k.Group.ChangePolicy(ctx, k.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Hold: "everyone"}, 0); err != nil {
+	if _, err := k.Reach.ChangePolicy(ctx, k.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Hold: "everyone"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := k.Send(t, g.Address, kit.Member, true, "held"); err != nil {

@@ -129,7 +129,7 @@ func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Messag
 			}
 		}
 	} else {
-		if err := takesMail(&c.View, g); err != nil {
+		if err := TakesMail(&c.View, g); err != nil {
 			return err
 		}
 		to, err := recipients(&c.View, g, Mailbox(m.Mailbox), c.Now())
@@ -150,4 +150,13 @@ func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Messag
 		affected = append(affected, store.Affected{PersonID: *x.AuthorID})
 	}
 	return c.Record(fact, g, affected...)
+}
+
+// shape is a decision as the interface shows it.
+func shape(d store.Decision) api.Decision {
+	out := api.Decision{Outcome: d.Outcome, Rule: d.Rule, Reasons: make([]api.Reason, len(d.Reasons))}
+	for i, r := range d.Reasons {
+		out.Reasons[i] = api.Reason(r)
+	}
+	return out
 }

@@ -1,5 +1,6 @@
 import { Box, Button, Field, Grid, Heading, HStack, SimpleGrid, Stack, Text, Textarea } from '@chakra-ui/react';
 import { PolicyEditor, valuesIn, valuesOf, withPrivacy, withValue } from '../../shared/policy';
+import { Rings } from '../../shared/rings';
 import { Choice, Trouble } from '../../ui/parts';
 import { deliveries, languages, TraitBoxes } from '../settings';
 import { type New, type Sheet as Filled, useNewGroup } from './draft';
@@ -93,19 +94,24 @@ function Reach({ n }: { n: New }) {
     );
   }
   const values = { ...valuesOf(s), ...valuesIn(policy, s.settings) };
+  const choose = (name: string, value: string) => {
+    const setting = s.settings.find((x) => x.name === name);
+    if (setting) n.set({ policy: withValue(policy, setting, value) });
+  };
   return (
     <Section id="reach" title="Reach">
-      <PolicyEditor
-        settings={s.settings}
-        privacy={policy.privacy ?? s.privacy}
-        values={values}
-        was={values}
-        onValue={(name, value) => {
-          const setting = s.settings.find((x) => x.name === name);
-          if (setting) n.set({ policy: withValue(policy, setting, value) });
-        }}
-        onPrivacy={(privacy) => n.set({ policy: withPrivacy(policy, privacy) })}
-      />
+      <Stack gap="5">
+        <PolicyEditor
+          sentences={s.sentences}
+          settings={s.settings}
+          privacy={policy.privacy ?? s.privacy}
+          values={values}
+          was={values}
+          onValue={choose}
+          onPrivacy={(privacy) => n.set({ policy: withPrivacy(policy, privacy) })}
+        />
+        <Rings settings={s.settings} values={values} was={values} onValue={choose} />
+      </Stack>
       <Trouble error={n.summaryError} />
     </Section>
   );

@@ -1,0 +1,196 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/naming"
+)
+
+// Summarise puts a policy in words: that of a new group with a patch over it. A
+// contradiction is part of the summary, not an error.
+func (s *Service) Summarise(ctx context.Context, by workspace.Actor, patch api.PolicyPatch) (*api.PolicySummary, error) {
+	if err := naming.AllowCreate(s.k.View(ctx, by), access.CreateGroup); err != nil {
+		return nil, err
+	}
+	p, bad := workspace.ApplyPatch(policy.Default(), patch)
+	return workspace.Summary(p), bad.Err()
+}
+
+// Policy returns the policy of a group in words, and its version.
+func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*api.PolicySummary, int, error) {
+	g, err := s.k.View(ctx, by).FindGroup(ref, access.ReadGroup)
+	return workspace.Summary(g.Policy), g.Version, err
+}
+
+// ChangePolicy changes a group's policy and keeps the effect with the change.
+func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
+	return s.change(ctx, by, ref, version, func(*workspace.Change, policy.Policy) (api.PolicyPatch, error) { return patch, nil })
+}
+
+// change changes a group's policy by what a patch says.
+func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, version int, patch func(*workspace.Change, policy.Policy) (api.PolicyPatch, error)) (api.Group, error) {
+	var id uuid.UUID
+	everybody, err := s.k.View(ctx, by).Read.CachedCountPeople()
+	if err != nil {
+		return api.Group{}, err
+	}
+	err = s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
+		id = g.ID
+		if err := g.CheckVersion(version); err != nil {
+			return err
+		}
+		if err := c.Alive(&g.Group.Group); err != nil {
+			return err
+		}
+		before := g.Policy
+		p, err := patch(c, before)
+		if err != nil {
+			return err
+		}
+		after, bad := workspace.ApplyPatch(before, p)
+		bad = append(bad, workspace.Contradictions(after)...)
+		if err := bad.Err(); err != nil && !c.By.Preview {
+			return err
+		}
+		if err := effects(c, g, before, after, int(everybody)); err != nil {
+			return err
+		}
+		r := c.Report
+		r.Policy, r.Problems = workspace.Summary(after), append(r.Problems, bad...)
+		c.Warn(after.Warnings())
+		c.Says("Nothing changes.")
+		if n := len(r.Effects); n > 0 {
+			verb := "change"
+			if n == 1 {
+				verb = "changes"
+			}
+			c.Says(fmt.Sprintf("%s %s in %s. %s", workspace.Number(n, "setting"), verb, g.Name, after.Sentence()))
+		}
+		if len(r.Effects) == 0 || len(bad) > 0 {
+			return nil
+		}
+		var fact event.PolicyChanged
+		for _, e := range r.Effects {
+			fact.Changed = append(fact.Changed, event.Change{Field: e.Field, From: e.From, To: e.To, Says: e.Says})
+		}
+		if err := waiting(c, g, after); err != nil {
+			return err
+		}
+		g.Policy = after
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		return c.Record(fact, &g.Group.Group)
+	})
+	return group.ReadAfter(s.k.View(ctx, by), id, err)
+}
+
+// Undo takes a change of a group's policy back, where none of its settings was changed since.
+func (s *Service) Undo(ctx context.Context, by workspace.Actor, entry int64) (api.Group, error) {
+	none := workspace.Fail(workspace.NotFound, "There is no entry %d in the history that you can undo from here.", entry)
+	if err := by.SignedIn(); err != nil {
+		return api.Group{}, err
+	}
+	row, err := s.k.View(ctx, by).Read.Event(entry)
+	if errors.Is(err, store.ErrNotFound) || err == nil && (row.GroupID == nil || row.Kind != string(event.PolicyChanged{}.Kind())) {
+		return api.Group{}, none
+	} else if err != nil {
+		return api.Group{}, err
+	}
+	e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
+	if err != nil {
+		return api.Group{}, err
+	}
+	fact := e.Fact.(event.PolicyChanged)
+	g, err := s.change(ctx, by, row.GroupID.String(), 0, func(_ *workspace.Change, now policy.Policy) (api.PolicyPatch, error) {
+		var patch api.PolicyPatch
+		for _, x := range fact.Changed {
+			if got := now.Get(x.Field); got != x.To {
+				return patch, workspace.Fail(workspace.Conflict, "%s was changed to %s since. Change it by hand.", workspace.UpperFirst(x.Field), got)
+			}
+			patch.Set(x.Field, x.From)
+		}
+		return patch, nil
+	})
+	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
+		return g, none // who may not change the group is told nothing of its history
+	}
+	return g, err
+}
+
+// maxNames is how many are named of those who gain or lose something.
+const maxNames = 5
+
+// effects reports what a change of policy does, to how many, and to whom.
+func effects(c *workspace.Change, g *workspace.Locked, before, after policy.Policy, everybody int) error {
+	if before == after {
+		c.Report.Effects = []api.Effect{}
+		return nil
+	}
+	n, err := population(&c.View, g.Group.Group, everybody)
+	if err != nil {
+		return err
+	}
+	c.Report.Effects = workspace.PolicyEffects(before, after, n)
+	if !c.By.Preview {
+		return nil
+	}
+	for i := range c.Report.Effects {
+		e := &c.Report.Effects[i]
+		if !slices.Contains(Listed, e.Field) || len(e.Gains)+len(e.Loses) == 0 {
+			continue
+		}
+		if e.Names, err = names(c, g, e.Field, after); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// names are some of those for whom something is decided otherwise by another policy.
+func names(c *workspace.Change, g *workspace.Locked, action string, after policy.Policy) (out []string, err error) {
+	w, err := whoMay(&c.View, &g.Group, action)
+	if err != nil {
+		return nil, err
+	}
+	w.draft(after)
+	seen := 0
+	err = w.each(c.Ctx, store.Cursor{}, func(p api.Permitted, _ store.Cursor) bool {
+		if seen++; p.Was != "" && p.Was != p.Outcome && p.Address != "*" {
+			out = append(out, p.Name)
+		}
+		return len(out) < maxNames && seen < 4*chunk
+	})
+	return out, err
+}
+
+// population says how many people stand on each rung of a group, of everybody in the workspace.
+func population(v *workspace.View, g store.Group, everybody int) (policy.Population, error) {
+	if err := v.Read.Size(&g); err != nil {
+		return policy.Population{}, err
+	}
+	reached, outside := g.People, g.ExternalMembers
+	if !v.By.Subject().ReadsAll() {
+		reached = g.Shown
+	}
+	if g.Nested > 0 {
+		var err error
+		if outside, err = v.Read.ExternalReach(g.ID, v.Now()); err != nil {
+			return policy.Population{}, err
+		}
+	}
+	inside := max(0, reached-outside)
+	return policy.Population{Owners: g.Owners, Moderators: g.Moderators, Members: max(0, inside-g.Owners-g.Moderators), External: outside, Colleagues: max(0, everybody-inside)}, nil
+}

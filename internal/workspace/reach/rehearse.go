@@ -1,0 +1,179 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+// Rehearse answers what would happen, without doing it. The actor may ask as themselves, as a
+// role, or as anybody about a group that they help to run.
+func (s *Service) Rehearse(ctx context.Context, by workspace.Actor, r api.Rehearsal) (api.Decision, error) {
+	none := api.Decision{}
+	var bad workspace.Problems
+	bad.OneOf("action", r.Action, Actions...)
+	bad.OneOf("role", r.Role, Roles...)
+	switch {
+	case r.Action == "":
+		bad.Add("action", "", "Say what would be done: %s.", strings.Join(Actions, ", "))
+	case (r.As == "") == (r.Role == ""):
+		bad.Add("as", r.As, "Say who would do it: an address, or a role in its place.")
+	case r.With != "" && r.Action != "nest":
+		bad.Add("with", r.With, "Only nesting is asked with another group.")
+	}
+	if err := bad.Err(); err != nil {
+		return none, err
+	}
+	proven := r.Proven == nil || *r.Proven
+	v := s.k.View(ctx, by)
+	if r.Role != "" {
+		g, err := v.FindGroup(r.Group, access.ReadGroup)
+		if err != nil {
+			return none, err
+		}
+		x, err := open(v, &g)
+		if err != nil {
+			return none, err
+		}
+		return x.answer(r, x.role(r.Role, proven), "")
+	}
+	as, err := workspace.ParseAddress("as", r.As)
+	if err != nil {
+		return none, err
+	}
+	p, err := v.Read.PersonByKey(as.Key())
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return none, err
+	}
+	do := access.Rehearse
+	self := p.ID != uuid.Nil && p.ID == by.Person.ID
+	if self {
+		do = access.ReadGroup
+	}
+	g, err := v.FindGroup(r.Group, do)
+	if err != nil {
+		return none, err
+	}
+	if self && g.Relation.Rung > policy.Moderators && !by.Subject().ReadsAll() {
+		proven = true // nobody but those who run it ask about mail without proof
+	}
+	x, err := open(v, &g)
+	if err != nil {
+		return none, err
+	}
+	if p.ID == uuid.Nil {
+		o, err := v.Read.Holds(g.ID, as.Key())
+		if err != nil {
+			return none, err
+		}
+		return x.answer(r, x.address(as, o, proven), "")
+	}
+	sight, err := member.Look(v, &g)
+	if err != nil {
+		return none, err
+	}
+	places, err := sight.Places([]store.Person{p})
+	if err != nil {
+		return none, err
+	}
+	o, err := v.Read.Holds(g.ID, p.AddrKey)
+	if err != nil {
+		return none, err
+	}
+	hidden := sight.Hidden
+	if self {
+		hidden = ""
+	}
+	return x.answer(r, x.person(p, places[p.ID], o, proven), hidden)
+}
+
+// answer decides, and says whom a post would reach.
+func (x asked) answer(r api.Rehearsal, who somebody, hidden string) (api.Decision, error) {
+	told := x.decide(r.Action, who)
+	if r.Action == "nest" && told.Outcome == policy.Allow && r.With != "" {
+		var err error
+		if told, err = x.nest(r.With, who); err != nil {
+			return api.Decision{}, err
+		}
+	}
+	out := shape(told)
+	out.Hidden = hidden
+	if told.Outcome == policy.Refuse || r.Action != "post" || !x.v.May(access.SeePeople, x.g) {
+		return out, nil
+	}
+	var err error
+	out.Recipients, err = recipients(x.v, x.g)
+	return out, err
+}
+
+// nest decides about putting another group into this one.
+func (x asked) nest(inner string, who somebody) (policy.Told, error) {
+	g, err := x.v.FindGroup(inner, access.ReadGroup)
+	if err != nil {
+		return policy.Told{}, err
+	}
+	c, err := member.InnerGroup(x.v, x.g.ID, &g)
+	if err != nil {
+		return policy.Told{}, err
+	}
+	door := x.v.Door(&x.g.Group)
+	return admission.In(admission.Adding, door, c, admission.As{Role: expand.Member, Other: true}).Told(door, policy.AddPeople), nil
+}
+
+// maxWays is how many of the recipients of a rehearsed post are named.
+const maxWays = 20
+
+// recipients says whom a post would reach, as far as the actor sees who is in the group, and the way
+// to some of them.
+func recipients(v *workspace.View, g *workspace.Group) (*api.Recipients, error) {
+	entries, hidden, err := member.Visible(v, &g.Group)
+	if err != nil {
+		return nil, err
+	}
+	out := &api.Recipients{Sample: []string{}, Hidden: hidden}
+	var some []uuid.UUID
+	for _, e := range entries {
+		if !e.Mail {
+			out.Without++
+			continue
+		}
+		if out.Count++; len(some) < maxWays {
+			some = append(some, e.Person)
+		}
+		if len(out.Sample) < 5 {
+			out.Sample = append(out.Sample, e.Address)
+		}
+	}
+	people, err := v.Read.PeopleByID(some)
+	if err != nil {
+		return nil, err
+	}
+	sight, err := member.Look(v, g)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]store.Person, 0, len(some))
+	for _, id := range some {
+		list = append(list, people[id])
+	}
+	places, err := sight.Places(list)
+	for _, p := range list {
+		w := api.Way{Name: p.Name, Address: p.Address, External: p.External, Through: places[p.ID].Through}
+		if r := places[p.ID].Relation.Role; r != 0 {
+			w.Role, w.Through = r.String(), nil
+		}
+		out.Ways = append(out.Ways, w)
+	}
+	return out, err
+}
