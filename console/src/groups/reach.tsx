@@ -112,20 +112,7 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
                 ))}
               <Trouble error={preview.error} />
               <Trouble error={draft.error} />
-              <HStack>
-                <Button
-                  size="sm"
-                  colorPalette="ivy"
-                  disabled={effects.length === 0 || impossible || settled !== patch}
-                  loading={draft.saving}
-                  onClick={() => void draft.save()}
-                >
-                  Save this reach
-                </Button>
-                <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
-                  Drop the draft
-                </Button>
-              </HStack>
+              <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
             </Stack>
           </Panel>
         )}
@@ -134,7 +121,7 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
         <Panel title="What people can do">
           <Stack gap="3">
             <Text>{shown.sentence}</Text>
-            <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
+            {!draft.dirty && <Faults contradictions={shown.contradictions} warnings={shown.warnings} />}
             <StandIns list={shown.stand_ins} columns={4} />
             {!may && (
               <Text color="fg.muted">
@@ -159,6 +146,38 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
           }
         />
       </Box>
+      {draft.dirty && (
+        <HStack
+          gridColumn={{ lg: '1 / -1' }}
+          position="sticky"
+          bottom="0"
+          bg="bg.panel"
+          borderWidth="1px"
+          borderColor="brass.border"
+          borderRadius="lg"
+          px="4"
+          py="2.5"
+          zIndex="1"
+          wrap="wrap"
+        >
+          <Text flex="1" minW="12rem">
+            <span className="warn">A draft.</span>{' '}
+            {impossible ? 'Two of the choices take back each other.' : 'Nothing holds until it is saved.'}
+          </Text>
+          <Button
+            size="sm"
+            colorPalette="ivy"
+            disabled={effects.length === 0 || impossible || settled !== patch}
+            loading={draft.saving}
+            onClick={() => void draft.save()}
+          >
+            Save this reach
+          </Button>
+          <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
+            Drop the draft
+          </Button>
+        </HStack>
+      )}
     </Grid>
   );
 }

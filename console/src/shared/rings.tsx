@@ -75,7 +75,7 @@ export function Rings(props: {
       <svg
         ref={picture}
         className="rings"
-        viewBox="0 0 560 450"
+        viewBox="-10 0 580 450"
         role="group"
         aria-label="How far each answer reaches"
         onPointerMove={(e) => {
@@ -98,11 +98,6 @@ export function Rings(props: {
             />
           );
         })}
-        {ladder.slice(1).map((l) => (
-          <text key={l.value} x="280" y={225 - l.radius + 13} className="ring-name">
-            {l.value === 'anyone' ? 'internet' : l.value}
-          </text>
-        ))}
         {marks.map((s, i) => {
           // The first stands beside the names of the rings, which are at the top.
           const angle = ((i + 0.5) / marks.length) * 2 * Math.PI - Math.PI / 2;
@@ -112,7 +107,7 @@ export function Rings(props: {
           const before = props.was[s.name];
           const there = before !== undefined && before !== value ? at(radiusOf(rungOf(before))) : null;
           const rim = at(196);
-          const name = at(206);
+          const name = at(215);
           const all = choicesOf(s);
           return (
             <g key={s.name}>
@@ -156,6 +151,11 @@ export function Rings(props: {
             </g>
           );
         })}
+        {ladder.slice(1).map((l) => (
+          <text key={l.value} x="280" y={225 - l.radius + 13} className="ring-name" pointerEvents="none">
+            {l.value === 'anyone' ? 'internet' : l.value}
+          </text>
+        ))}
       </svg>
       <HStack wrap="wrap" gap="1" justify="center" className="ring-keys">
         {ladder.slice(1).map((l) => (

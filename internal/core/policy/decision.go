@@ -1,6 +1,9 @@
 package policy
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Outcome is what a decision comes to.
 type Outcome uint8
@@ -93,15 +96,19 @@ func (d *Decision) step(r Rule) { d.steps[d.n] = r; d.n++ }
 func (d *Decision) settle(o Outcome, r Rule) { d.Outcome, d.Rule = o, r }
 
 // Post decides about a message to the group. It allocates nothing.
-func (p *Policy) Post(a Author) (d Decision) {
-	d.policy, d.question, d.author = *p, Post, a
+func (p *Policy) Post(a Author) Decision { return p.Write(Post, a) }
+
+// Write decides about a message to the group, or to its owners: to is Post or WriteOwners. It
+// allocates nothing.
+func (p *Policy) Write(to Setting, a Author) (d Decision) {
+	d.policy, d.question, d.author = *p, to, a
 	if a.Override == Barred {
 		d.step(RuleBarred)
 		d.settle(Refuse, RuleBarred)
 		return d
 	}
 	d.step(RulePost)
-	audience := p[Post]
+	audience := p[to]
 	if !audience.Includes(a.Rung) {
 		d.settle(Refuse, RulePost)
 		return d
@@ -277,7 +284,7 @@ func (d Decision) words(r Rule) (says, mend string) {
 
 // mend names the narrowest change of the answer that would let the author in.
 func (d Decision) mend() string {
-	change := fmt.Sprintf("open %s to %s", d.question, d.author.Rung.Audience())
+	change := fmt.Sprintf("let %s %s", d.author.Rung.Who(), strings.TrimPrefix(table[d.question].can, "can "))
 	if d.author.Rung == Anyone || d.author.Rung == Workspace {
 		return "Add the person to the group with a role that may, or " + change + "."
 	}

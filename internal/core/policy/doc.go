@@ -11,11 +11,11 @@
 // questions a policy says: who may join and how, leaving, external members,
 // what is held for approval, and what happens to mail whose author is not proven.
 //
-// [Policy.Post] decides about a message, [Policy.Allows] about everything else.
+// [Policy.Write] decides about a message, [Policy.Allows] about everything else.
 // A [Decision] is a plain value without pointers: it holds the steps that led to
 // it and puts them in words only when [Decision.Reasons] is asked for.
 //
-// The order of the steps of Post, the first that settles it wins:
+// The order of the steps of Write, the first that settles it wins:
 //
 //  1. a barred person is refused;
 //  2. the audience of [Post] must include the author;

@@ -141,7 +141,7 @@ func TestMendsHold(t *testing.T) {
 	p := Default()
 	stranger := Author{Rung: Anyone}
 	r := p.Post(stranger).Reasons()
-	if want := "Add the person to the group with a role that may, or open post to anyone."; r[0].Mend != want {
+	if want := "Add the person to the group with a role that may, or let anyone write to it."; r[0].Mend != want {
 		t.Errorf("mend %q; want %q", r[0].Mend, want)
 	}
 	p[Post], p[Holding] = Anyone, HoldNobody

@@ -133,10 +133,10 @@ func init() {
 			}},
 		Holding: {name: "hold", part: Writing, asks: "Whose mail waits for approval", normal: HoldOutsiders,
 			choices: []choice{{HoldNobody, "nobody", "Nobody's", "nobody's mail", "No mail waits for approval."},
-				{HoldOutsiders, "outsiders", "That of outsiders who are not members", "mail from outsiders who are not members", "Mail from outsiders who are not members waits for approval."},
-				{HoldNonMembers, "non_members", "That of people who are not members", "mail from people who are not members", "Mail from people who are not members waits for approval."},
-				{HoldNewcomers, "newcomers", "That of people who are not members, or new", "mail from people who are not members, or are new in it,", "Mail from people who are not members, or are new in the group, waits for approval."},
-				{HoldEveryone, "everyone", "Everyone's below moderator", "mail from everyone but its owners and moderators", "All mail waits for approval, but for that of owners and moderators."}},
+				{HoldOutsiders, "outsiders", "That of outsiders who are not members", "mail from outsiders not in it", "Mail from outsiders who are not members waits for approval."},
+				{HoldNonMembers, "non_members", "That of people who are not members", "mail from people not in it", "Mail from people who are not members waits for approval."},
+				{HoldNewcomers, "newcomers", "That of people who are not members, or new", "mail from newcomers and people not in it", "Mail from people who are not members, or are new in the group, waits for approval."},
+				{HoldEveryone, "everyone", "Everyone's below moderator", "everyone's mail below moderator", "All mail waits for approval, but for that of owners and moderators."}},
 			doubt: func(p Policy) *fault.Fault {
 				return when(p[Post] == Anyone && p[Holding] == HoldNobody, "Hold mail from outsiders.",
 					"Anyone may write to it and nothing waits for approval: unwanted mail reaches everybody in it.")

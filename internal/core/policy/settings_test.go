@@ -101,7 +101,7 @@ func TestSentences(t *testing.T) {
 		}
 	}
 	for _, want := range []string{"People of the workspace can find it.", "People of the workspace may come in by asking.", "External members are not taken.",
-		"Mail from outsiders who are not members waits for approval.", "Nobody may write as the group."} {
+		"Mail from outsiders not in it waits for approval.", "Nobody may write as the group."} {
 		if !strings.Contains(text, want+"\n") {
 			t.Errorf("%q is not said in\n%s", want, text)
 		}

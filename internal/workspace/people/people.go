@@ -158,8 +158,8 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 	out := api.PersonDetails{Person: Shape(v, p), SignsIn: p.PasswordHash != "" && v.By.Allow(access.ChangeDirectory) == nil, CreatedAt: v.In(p.CreatedAt), DepartedAt: v.InPtr(p.DepartedAt),
 		Groups: []api.PersonGroup{}, Reached: []api.ReachedBy{}, Waiting: []api.Asked{}, May: []string{}}
-	for _, do := range []access.Action{access.ChangeDirectory, access.ReadWorkspaceHistory} {
-		if v.By.Allow(do) == nil {
+	for _, do := range []access.Action{access.ChangeDirectory, access.ReadWorkspaceHistory, access.ReadReach} {
+		if v.By.Allow(do) == nil || do == access.ReadReach && p.ID == v.By.Person.ID {
 			out.May = append(out.May, string(do))
 		}
 	}

@@ -107,10 +107,7 @@ func (s *Service) Domains(ctx context.Context) ([]string, error) {
 
 // asked is who may write to a mailbox of a group.
 func asked(g *store.Group, m Mailbox) policy.Audience {
-	if m == ToOwners {
-		return policy.Audience(g.Policy[policy.WriteOwners])
-	}
-	return policy.Audience(g.Policy[policy.Post])
+	return g.Policy[m.Question()]
 }
 
 // TakesMail is the error for a group that takes no mail, since its life is over.
@@ -203,8 +200,7 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 			who.Newcomer = Newcomer(v.Now(), m.AddedAt)
 		}
 	}
-	rules := Rules(g.Policy, mailbox)
-	return rules.Post(who), p, nil
+	return g.Policy.Write(mailbox.Question(), who), p, nil
 }
 
 // Newcomer reports whether a member who was added at a time is new in a group.
@@ -212,13 +208,12 @@ func Newcomer(now, added time.Time) bool {
 	return now.Sub(added) < policy.NewcomerDays*24*time.Hour
 }
 
-// Rules are the rules by which mail to one of a group's mailboxes is decided about: to the owners
-// the same, asked about writing to them.
-func Rules(p policy.Policy, mailbox Mailbox) policy.Policy {
-	if mailbox == ToOwners {
-		p[policy.Post] = p[policy.WriteOwners]
+// Question is who may write to a mailbox.
+func (m Mailbox) Question() policy.Setting {
+	if m == ToOwners {
+		return policy.WriteOwners
 	}
-	return p
+	return policy.Post
 }
 
 // Refused says that the rules refuse a message.

@@ -83,12 +83,7 @@ func decide(v *workspace.View, g *store.Group, ends error, action string, who so
 		if ends != nil {
 			return policy.Tell(policy.Refuse, "state", workspace.Words(ends), "Restore the group.")
 		}
-		mailbox := post.ToGroup
-		if action == "write_owners" {
-			mailbox = post.ToOwners
-		}
-		rules := post.Rules(g.Policy, mailbox)
-		return rules.Post(who.author).Told()
+		return g.Policy.Write(s, who.author).Told()
 	}
 	return g.Policy.Allows(s, who.relation.Rung).Told()
 }

@@ -102,9 +102,12 @@ func (s *Service) Rehearse(ctx context.Context, by workspace.Actor, r api.Rehear
 func (x asked) answer(r api.Rehearsal, who somebody, hidden string) (api.Decision, error) {
 	told := x.decide(r.Action, who)
 	if r.Action == "nest" && told.Outcome == policy.Allow && r.With != "" {
-		var err error
-		if told, err = x.nest(r.With, who); err != nil {
+		inner, err := x.nest(r.With, who)
+		if err != nil {
 			return api.Decision{}, err
+		}
+		if inner.Outcome != policy.Allow {
+			told = inner
 		}
 	}
 	out := shape(told)

@@ -154,9 +154,5 @@ func (d held) decided(x asked, w store.WaitingItem) (told policy.Told, who store
 		s = x.address(a, d.settled[a.Key()], message.Proven)
 		who.Address = message.Author
 	}
-	action := "post"
-	if post.Mailbox(m.Mailbox) == post.ToOwners {
-		action = "write_owners"
-	}
-	return x.decide(action, s), who, fmt.Sprintf("The post %q", workspace.Cut(message.Subject, 60)), true
+	return x.decide(post.Mailbox(m.Mailbox).Question().String(), s), who, fmt.Sprintf("The post %q", workspace.Cut(message.Subject, 60)), true
 }
