@@ -20,7 +20,7 @@ type Reason struct {
 
 // Recipients are the people whom a post would reach.
 type Recipients struct {
-	Count  int      `json:"count"`
+	Count   int      `json:"count"`
 	Sample  []string `json:"sample" doc:"The addresses of some"`
 	Ways    []Way    `json:"ways" doc:"The first twenty, with the way by which each is reached"`
 	Without int      `json:"without" doc:"How many people of the group chose to get no mail from it"`
