@@ -307,28 +307,26 @@ func (s *Reads) Above(person uuid.UUID, external bool, now time.Time) (ids []uui
 	if external {
 		taken = fmt.Sprintf(" JOIN group_settings x ON x.group_id = g.id AND x.setting = '%s' AND x.value <> %d", policy.Externals, policy.ExternalsBarred)
 	}
-	err = s.db.Raw(above(taken)+" SELECT id FROM above", now, person, KindGroup, now).Scan(&ids).Error
-	return ids, wrap("read the groups above a person", err)
-}
-
-// above names the live groups that a person is in, by themselves or through nested ones. Its
-// arguments are the time, the person, KindGroup and the time.
-func above(taken string) string {
-	return `WITH RECURSIVE above (id) AS (
+	err = s.db.Raw(`WITH RECURSIVE above (id) AS (
 		SELECT m.group_id FROM memberships m JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ? WHERE m.member_id = ?
 		UNION
 		SELECT m.group_id FROM above a JOIN memberships m ON m.member_id = a.id AND m.kind = ?
-		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?` + taken + `
-	)`
+		JOIN mail_groups g ON g.id = m.group_id AND g.ended_at IS NULL AND g.expires_at > ?`+taken+`
+	) SELECT id FROM above`, now, person, KindGroup, now).Scan(&ids).Error
+	return ids, wrap("read the groups above a person", err)
 }
 
 // hiddenFound returns the groups that colleagues can't find but this person can, since they have a
 // part in them, and how many hidings there were: while both are the same, so is what the person can find of
 // groups that were there.
 func (s *Reads) hiddenFound(person uuid.UUID, now time.Time) (ids []uuid.UUID, hidings int64, err error) {
-	rows, err := s.db.Raw(above("")+`, reached (id) AS (SELECT id FROM above UNION ALL SELECT ?)
-		SELECT h.n, f.id FROM hidings h LEFT JOIN (SELECT DISTINCT g.id FROM reached r JOIN memberships m ON m.member_id = r.id JOIN mail_groups g ON g.id = m.group_id AND NOT g.findable
-			JOIN group_settings s ON s.group_id = g.id AND s.setting = 'find' AND s.value >= 4 - m.role) f ON TRUE ORDER BY f.id`, now, person, KindGroup, now, person).Rows()
+	const lives = "g.ended_at IS NULL AND g.expires_at > ?"
+	rows, err := s.db.Raw(`WITH RECURSIVE part (id, role, own) AS (
+			SELECT group_id, role, TRUE FROM memberships WHERE member_id = ?
+			UNION
+			SELECT m.group_id, m.role, FALSE FROM part p JOIN memberships m ON m.member_id = p.id AND m.kind = ? JOIN mail_groups g ON g.id = p.id AND `+lives+`
+		) SELECT h.n, g.id FROM hidings h LEFT JOIN (part p JOIN mail_groups g ON g.id = p.id AND NOT g.findable AND (p.own OR `+lives+`)
+			JOIN group_settings s ON s.group_id = g.id AND s.setting = 'find' AND s.value >= 4 - p.role) ON TRUE ORDER BY g.id`, person, KindGroup, now, now).Rows()
 	if err != nil {
 		return nil, 0, wrap("read the hidden groups of a person", err)
 	}
@@ -338,7 +336,7 @@ func (s *Reads) hiddenFound(person uuid.UUID, now time.Time) (ids []uuid.UUID, h
 		if err := rows.Scan(&hidings, &id); err != nil {
 			return nil, 0, wrap("read a hidden group of a person", err)
 		}
-		if id.Valid {
+		if id.Valid && (len(ids) == 0 || ids[len(ids)-1] != id.UUID) { // in one by two ways, it is found once
 			ids = append(ids, id.UUID)
 		}
 	}

@@ -184,6 +184,22 @@ func TestNothingHiddenIsKept(t *testing.T) {
 	found("hidden from members", inside, 1)
 	find(policy.Members)
 	found("shown to members", inside, 2)
+	end := func(at *time.Time) {
+		t.Helper()
+		if err := other.Transact(ctx, false, func(tx *Tx) error {
+			g, err := tx.LockGroup(hidden.ID)
+			was := g
+			g.EndedAt = at
+			return errors.Join(err, tx.SaveGroup(&g, was))
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now().UTC()
+	end(&now)
+	found("ended, through a nested group", inside, 1)
+	end(nil)
+	found("and back", inside, 2)
 	if err := other.Transact(ctx, false, func(tx *Tx) error { return tx.DeleteMemberships(inner.ID, []uuid.UUID{inside.ID}) }); err != nil {
 		t.Fatal(err)
 	}
