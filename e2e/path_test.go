@@ -180,7 +180,7 @@ func find(ines *tab) {
 }
 
 func create(t *testing.T, p *place, ines *tab, c *client.Client) {
-	ines.open("/groups/new", "Who can enter by themselves")
+	ines.open("/groups/new", "may come in")
 	ines.do(ines.Fill("[name=name]", "Night Dispatch"), ines.See("belongs to the group Night Dispatch"), ines.See("taken"),
 		ines.Fill("[name=name]", "Abuse"), ines.See("reserved"),
 		ines.Fill("[name=name]", "Slipway Repairs"), ines.See("This address is free."),
@@ -193,7 +193,7 @@ func create(t *testing.T, p *place, ines *tab, c *client.Client) {
 		ines.Fill("#people input", "tove al"), ines.Press("Tove Alder"),
 		ines.Fill("#people input", pilot), ines.Press(pilot), ines.See("1 person is external"), ines.Press("Let owners add external members"), ines.Gone("1 person is external"),
 		ines.See("Only members read it. Anyone in the workspace may ask to join. Strangers can't write to it."),
-		ines.Press("Create and add 4 people"), ines.See("What would happen if"), ines.See("Slipway Repairs"), ines.See("You are not in it."))
+		ines.Press("Create and add 4 people"), ines.See("Try it"), ines.See("Slipway Repairs"), ines.See("You are not in it."))
 	ines.open("/groups?q=slipway+rep", byConsole)
 
 	p.must(demo.Administrator, byCommand, "group", "create", "Slipway Command", "--owner", demo.Owner, "--member", demo.Member, "--set", "post=workspace")
@@ -441,7 +441,7 @@ func accessible(t *testing.T, p *place, ines *tab) {
 	}
 	for _, dark := range []bool{false, true} {
 		ines.do(ines.Dark(dark))
-		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "Who can enter by themselves", "/groups/" + byConsole: "What would happen if", "/groups/" + byConsole + "/people": "Oda Fenn",
+		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
 			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
 			"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
 			"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"} {

@@ -39,7 +39,7 @@ var shots = []shot{
 		_, err := p.Eval(`[...document.querySelectorAll('tbody input[type=checkbox]')].slice(1, 4).forEach(x => x.click())`)
 		return errors.Join(err, p.See("3 groups picked"))
 	}},
-	{name: "create", as: demo.Administrator, path: "/groups/new", see: "Who can enter by themselves", do: func(p *browser.Page) error {
+	{name: "create", as: demo.Administrator, path: "/groups/new", see: "may come in", do: func(p *browser.Page) error {
 		return errors.Join(
 			p.Fill("[name=name]", "Slipway Repairs"), p.See("This address is free."),
 			p.Fill("#owners input", "oda"), p.Press("Oda Fenn"), p.Fill("#owners input", "bram tol"), p.Press("Bram Tolley"),

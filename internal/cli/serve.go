@@ -40,7 +40,7 @@ type daemon struct {
 	listen, smtpListen, submissionListen, submissionTLSListen, metricsListen string
 	data, dsn, publicURL, relay, mailName, logLevel, logFormat               string
 	tlsCert, tlsKey                                                          string
-	relays, proxies                                                          []string
+	relays, relayNames, proxies                                              []string
 	connections, bySource                                                    int
 }
 
@@ -53,6 +53,7 @@ func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f.StringVar(&s.tlsCert, "tls-cert", "", "file with the certificate for mail, PEM; read again when it changes")
 	f.StringVar(&s.tlsKey, "tls-key", "", "file with its key, PEM")
 	f.StringSliceVar(&s.relays, "trusted-relays", []string{"127.0.0.0/8", "::1"}, "addresses of relays that take mail in for the workspace")
+	f.StringSliceVar(&s.relayNames, "trusted-relay-names", nil, "names under which these relays say in Authentication-Results who wrote a message (RFC 8601); of no other is it believed")
 	f.StringSliceVar(&s.proxies, "trusted-proxies", nil, "addresses of proxies before the console whose X-Forwarded-For is believed")
 	f.IntVar(&s.connections, "smtp-connections", mail.DefaultLimits.Connections, "SMTP connections in all")
 	f.IntVar(&s.bySource, "smtp-connections-by-source", mail.DefaultLimits.BySource, "SMTP connections of one source, but for trusted relays")
@@ -221,6 +222,12 @@ func (s *daemon) mailListeners(smtp net.Listener) (map[net.Listener]mail.Way, er
 // mailServer makes what takes mail in.
 func (s *daemon) mailServer(all *service.Service, log *slog.Logger, relays []netip.Prefix) (*mail.Server, error) {
 	o := mail.Options{Domain: s.mailName, Spool: filepath.Join(s.data, "spool"), Relays: relays, Limits: mail.DefaultLimits, Log: log}
+	for _, name := range s.relayNames {
+		if name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), ".")); name == "" || strings.ContainsAny(name, " \t;=()\"") {
+			return nil, fmt.Errorf("--trusted-relay-names: %q is no name of a relay, such as mx.merrowline.example", name)
+		}
+		o.Names = append(o.Names, name)
+	}
 	o.Limits.Connections, o.Limits.BySource = s.connections, s.bySource
 	_ = os.RemoveAll(o.Spool) // what came in when the service died was never answered
 	if err := os.MkdirAll(o.Spool, 0o700); err != nil {
@@ -343,6 +350,7 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	s.flags(c, "", "data/demo", "warn")
+	s.relayNames = []string{"mx.merrowline.example"} // whoever sends from this machine can be the relay
 	c.Flags().StringVar(&officeListen, "post-office", "127.0.0.1:8481", "where the page of the post office listens")
 	c.Flags().StringVar(&officeSMTP, "post-office-smtp", "127.0.0.1:2526", "where the post office takes mail in")
 	markSettings(c.Flags())

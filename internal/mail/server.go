@@ -28,6 +28,7 @@ type Options struct {
 	Spool  string         // a folder for what is coming in
 	TLS    *tls.Config    // for STARTTLS (RFC 3207); nil: there is none
 	Relays []netip.Prefix // that the workspace trusts to have taken mail in for it
+	Names  []string       // lower case, under which they say who the author of a message is (authserv-id, RFC 8601, 2.5); of none, nothing is believed
 	Limits Limits         // the zero value: DefaultLimits
 	Log    *slog.Logger
 }

@@ -138,6 +138,51 @@ func TestSigningInAsSomebodyElseProvesNothing(t *testing.T) {
 	}
 }
 
+// What a relay says of an author is believed where the relay is trusted, it speaks under its name, and it
+// says it of the author.
+func TestAuthorsAreProvenByTrustedRelays(t *testing.T) {
+	const guest, says = "guest@gannetport.example", "mx.merrowline.example; dkim=pass header.d="
+	g := k.Make(t, "Proven Afar", func(n *api.NewGroup) {
+		n.PolicyPatch = kit.Policy("suspicious=refuse externals=owners")
+		n.People = append(n.People, api.NewPerson{Address: guest})
+	})
+	here := []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	names := []string{"mx.merrowline.example"}
+	relay, stranger, silent := serve(t, mail.Options{Relays: here, Names: names}, mail.Transfer), serve(t, mail.Options{Names: names}, mail.Transfer), serve(t, mail.Options{Relays: here}, mail.Transfer)
+	for _, c := range []struct {
+		name, at, as, from, results string
+		taken                       bool
+	}{
+		{"the relay proves a member", relay, "", guest, says + "gannetport.example", true},
+		{"the relay proves an owner", relay, "", kit.Owner, says + "merrowline.example", true},
+		{"it says nothing", relay, "", guest, "mx.merrowline.example; none", false},
+		{"it proves another domain", relay, "", guest, says + "bulk.example", false},
+		{"another relay's name", relay, "", guest, "mx.elsewhere.example; dkim=pass header.d=gannetport.example", false},
+		{"no relay that is trusted", stranger, "", guest, says + "gannetport.example", false},
+		{"no name that is believed", silent, "", guest, says + "gannetport.example", false},
+		{"somebody who signed in and writes the field", relay, kit.Colleague, kit.Owner, says + "merrowline.example", false},
+	} {
+		client := dialAt(t, c.at)
+		if c.as != "" {
+			if err := client.Auth(sasl.NewPlainClient("", c.as, kit.Password)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		err := client.SendMail(c.from, []string{g.Address}, strings.NewReader("Authentication-Results: "+c.results+"\r\n"+message(c.from, c.name)))
+		if (err == nil) != c.taken {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+	if sent := k.Queued(t); len(sent) != 2 || len(sent["the relay proves a member"]) != 4 {
+		t.Errorf("queued: %v", sent)
+	}
+	var kept int
+	k.SQL(t, "SELECT COUNT(*) FROM messages WHERE subject LIKE 'the relay proves%' AND header LIKE '%mx.merrowline.example;%'", &kept)
+	if kept != 0 {
+		t.Error("what the relay said goes on to others, who may take it for theirs")
+	}
+}
+
 func TestBadMail(t *testing.T) {
 	g := k.Make(t, "Bad Mail", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone") })
 	data := func(raw string) error {

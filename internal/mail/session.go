@@ -274,12 +274,15 @@ func (s *session) take(m Message, body *spool) error {
 	if err != nil {
 		return s.failed("data", err)
 	}
-	a, err := m.For(s.to, tr, domains)
+	a, err := m.For(s.to, tr, append(slices.Clip(domains), s.s.o.Names...))
 	if err != nil {
 		return s.unread(err)
 	}
 	if a.Proven, err = s.s.service.Post.Wrote(ctx, s.by, m.Author); err != nil {
 		return s.failed("data", err)
+	}
+	if s.trusted && s.by.SignedIn() != nil { // whoever signs in is no relay, and writes fields of their own
+		a.Proven = m.proven(s.s.o.Names)
 	}
 	a.ReturnPath = s.from
 	a.Body, a.Size, a.EightBit = body, body.size, body.eightBit
