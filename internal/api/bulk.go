@@ -12,6 +12,8 @@ type NewBulk struct {
 	Language string        `json:"language,omitempty" enum:"en,de"`
 	Traits   *TraitsChange `json:"traits,omitempty"`
 	Retire   bool          `json:"retire,omitempty"`
+	Policy   *PolicyPatch  `json:"policy,omitempty" doc:"Settings that all of them get"`
+	Ceilings bool          `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
 }
 
 // BulkList is which groups of the directory are meant.
@@ -36,7 +38,7 @@ type TraitsChange struct {
 // Bulk is one change that many groups go through, some at a time.
 type Bulk struct {
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind" enum:"owners,language,traits,retire,undo"`
+	Kind    string     `json:"kind" enum:"owners,language,traits,retire,policy,ceilings,undo"`
 	Says    string     `json:"says" doc:"What it does, in one sentence"`
 	State   string     `json:"state" enum:"running,stopped,done"`
 	Reason  string     `json:"reason,omitempty" doc:"Why it was stopped"`

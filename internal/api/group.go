@@ -112,14 +112,15 @@ type PolicySummary struct {
 
 // PolicySetting is one setting of a policy with its words.
 type PolicySetting struct {
-	Name     string         `json:"name"`
-	Part     string         `json:"part" enum:"seeing,getting_in,writing"`
-	Asks     string         `json:"asks" doc:"What it decides"`
-	Question bool           `json:"question" doc:"It is answered with an audience"`
-	Value    string         `json:"value"`
-	Can      string         `json:"can,omitempty" doc:"Of a question: what those can do whom the answer includes"`
-	Short    string         `json:"short,omitempty" doc:"Of what is answered with an audience: the same in one or two words"`
-	Choices  []PolicyChoice `json:"choices" doc:"The narrowest audience first, where it is a question"`
+	Name     string          `json:"name"`
+	Part     string          `json:"part" enum:"seeing,getting_in,writing"`
+	Asks     string          `json:"asks" doc:"What it decides"`
+	Question bool            `json:"question" doc:"It is answered with an audience"`
+	Value    string          `json:"value"`
+	Can      string          `json:"can,omitempty" doc:"Of a question: what those can do whom the answer includes"`
+	Short    string          `json:"short,omitempty" doc:"Of what is answered with an audience: the same in one or two words"`
+	Ceiling  *SettingCeiling `json:"ceiling,omitempty" doc:"How far the workspace lets this group go"`
+	Choices  []PolicyChoice  `json:"choices" doc:"The narrowest audience first, where it is a question"`
 }
 
 // Sentence is one sentence about a group, in pieces.
@@ -132,6 +133,13 @@ type Sentence struct {
 type Piece struct {
 	Text    string `json:"text"`
 	Setting string `json:"setting,omitempty" doc:"The setting that these words stand for; empty for mere words"`
+}
+
+// SettingCeiling is how far the workspace lets a group go in one setting.
+type SettingCeiling struct {
+	AtMost string `json:"at_most" enum:"nobody,owners,moderators,members,workspace"`
+	SetBy  string `json:"set_by"`
+	Reason string `json:"reason"`
 }
 
 // PolicyChoice is a value that a setting can have.

@@ -119,6 +119,8 @@ func (s *server) routes() []route {
 		on("GET", "/address-proposals", "propose-address", "What a group would be called: an address for a name, or whether an address is free", s.proposeAddress),
 		on("GET", "/naming", "read-naming", "The rules of naming", s.readNaming),
 		on("PUT", "/naming", "change-naming", "Change the rules of naming", s.changeNaming, long, looksAs("naming-effect"), policy),
+		on("GET", "/ceilings", "read-ceilings", "How far groups may go", s.readCeilings),
+		on("PUT", "/ceilings", "change-ceilings", "Change how far groups may go; those above come down in one change", s.changeCeilings, long, looks, policy),
 		on("GET", "/starting-points", "list-starting-points", "What a group can be begun from", s.listStartingPoints),
 		on("GET", "/starting-points/{name}", "read-starting-point", "One starting point", s.readStartingPoint),
 		on("PUT", "/starting-points/{name}", "save-starting-point", "Make or change a starting point", s.saveStartingPoint, looks, policy),

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/policy"
 )
 
@@ -72,6 +73,25 @@ func Summary(p policy.Policy) *api.PolicySummary {
 		out.Settings = append(out.Settings, x)
 	}
 	return &out
+}
+
+// SummaryUnder is Summary of the policy of a group, with the ceilings that bound it.
+func SummaryUnder(p policy.Policy, all []Ceiling, address, startingPoint string) *api.PolicySummary {
+	out := Summary(p)
+	of, by := CeilingsOf(all, address, startingPoint)
+	for i := range out.Settings {
+		s, err := policy.ParseSetting(out.Settings[i].Name)
+		if err != nil {
+			continue
+		}
+		if most, bound := of.Of(s); bound {
+			out.Settings[i].Ceiling = &api.SettingCeiling{AtMost: most.Audience(), SetBy: by[s].SetBy, Reason: by[s].Reason}
+		}
+	}
+	for _, f := range p.Above(of) {
+		out.Contradictions = append(out.Contradictions, Faults([]*fault.Fault{f})...)
+	}
+	return out
 }
 
 // PolicyEffects says what a change of policy does, in a group with so many people.

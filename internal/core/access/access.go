@@ -106,6 +106,8 @@ const (
 	ChangeDomains        Action = "change_domains"
 	ReadMany             Action = "read_many"
 	ReadReach            Action = "read_reach"
+	ReadCeilings         Action = "read_ceilings"
+	ChangeCeilings       Action = "change_ceilings"
 	ChangeMany           Action = "change_many"
 )
 
@@ -163,6 +165,8 @@ var onWorkspace = []permit{
 	{action: ReadMany, auditor: true, refusal: "Only administrators and auditors see changes of many groups."},
 	{action: ChangeMany, refusal: "Only administrators may change many groups at once."},
 	{action: ReadReach, auditor: true, refusal: "Only administrators and auditors see what somebody else may do in all groups."},
+	{action: ReadCeilings, auditor: true, creators: true, refusal: "Only administrators, auditors and those who may create groups see the ceilings of the workspace."},
+	{action: ChangeCeilings, refusal: "Only administrators may change the ceilings of the workspace."},
 	{action: ShareViews, refusal: "Only administrators may keep views for all administrators."},
 }
 

@@ -76,6 +76,8 @@ var samples = []Event{
 	{oda, "console", books, JoinLinkCreated{"", "2027-01-02", 0}},
 	{oda, "console", books, JoinLinkCalledBack{"Notice board", 1}},
 	{ines, "console", Who{}, ExpiryChanged{[]Change{{Field: "term_days", From: "0", To: "180"}}, "Of 60 groups, 60 get a date."}},
+	{ines, "console", Who{}, CeilingsChanged{[]string{"post at most anyone"}, []string{"post at most workspace", "read at most members where domain eq \"a.example\" (x)"}, 2}},
+	{ines, "console", Who{}, CeilingsChanged{nil, []string{"post at most workspace"}, 1}},
 	{ines, "console", Who{}, NamingChanged{[]Change{{Field: "suffix", To: " ({locality})"}}, "None of the 60 groups breaks these rules."}},
 	{ines, "console", Who{}, StartingPointSaved{"seasonal-route", "Seasonal route", "Only members read it."}},
 	{ines, "console", Who{}, StartingPointDeleted{"seasonal-route", "Seasonal route"}},
@@ -169,7 +171,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 59 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 60 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -8,6 +8,7 @@ import (
 func init() {
 	register[ExpiryChanged]()
 	register[NamingChanged]()
+	register[CeilingsChanged]()
 	register[StartingPointSaved]()
 	register[StartingPointDeleted]()
 	register[PersonCreated]()
@@ -46,6 +47,31 @@ func (f ExpiryChanged) did(Who, string) string {
 func (f ExpiryChanged) changes() []Change { return f.Changed }
 func (ExpiryChanged) undo() Undo {
 	return can("Change it back. Dates are worked out again; groups that lapsed meanwhile have to be restored.")
+}
+
+// CeilingsChanged: how far groups may go.
+type CeilingsChanged struct {
+	From  []string `json:"from,omitempty"` // each in words
+	To    []string `json:"to,omitempty"`
+	Above int      `json:"above,omitempty"` // groups that come down
+}
+
+func (CeilingsChanged) Kind() Kind { return "ceilings.change" }
+func (f CeilingsChanged) did(Who, string) string {
+	out := "changed how far groups may go"
+	if f.Above == 1 {
+		return out + "; 1 group comes down"
+	}
+	if f.Above > 0 {
+		return out + fmt.Sprintf("; %d groups come down", f.Above)
+	}
+	return out
+}
+func (f CeilingsChanged) changes() []Change {
+	return []Change{{Field: "ceilings", From: strings.Join(f.From, "; "), To: strings.Join(f.To, "; ")}}
+}
+func (CeilingsChanged) undo() Undo {
+	return can("Set the ceilings as they were, then undo the change that brought groups down.")
 }
 
 // NamingChanged: what groups may be called, and who creates them.

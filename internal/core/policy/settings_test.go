@@ -208,3 +208,54 @@ func TestWhatEachRuleReads(t *testing.T) {
 		through(Default(), reads[s])
 	}
 }
+
+// A policy that is brought down is under every ceiling, goes nowhere further than before, and
+// contradicts itself no more than before.
+func TestUnderCeilings(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 6))
+	lowered := 0
+	for range 100_000 {
+		var p Policy
+		var c Ceilings
+		for s := range Settings {
+			choices := table[s].choices
+			p[s] = choices[r.IntN(len(choices))].value
+			if s.Bounded() && r.IntN(3) == 0 {
+				c.Bound(s, Audience(r.IntN(6)))
+			}
+		}
+		if len(p.Check()) > 0 {
+			continue
+		}
+		q := p.Under(c)
+		if len(q.Above(c)) > 0 || len(q.Check()) > 0 || q.Under(c) != q {
+			t.Fatalf("%s becomes %s: %v %v", p.Encode(), q.Encode(), q.Above(c), q.Check())
+		}
+		for s := range Settings {
+			if q[s] > p[s] || !s.Bounded() && q[s] != p[s] {
+				t.Fatalf("%s becomes %s", p.Encode(), q.Encode())
+			}
+			if _, err := s.Parse(s.value(q[s])); err != nil {
+				t.Fatalf("%s can't be: %v", s, err)
+			}
+		}
+		if len(p.Above(c)) == 0 && q != p {
+			t.Fatalf("%s is under its ceilings and becomes %s", p.Encode(), q.Encode())
+		}
+		if q != p {
+			lowered++
+		}
+	}
+	if lowered < 1000 {
+		t.Errorf("%d were lowered", lowered)
+	}
+	var c Ceilings
+	c.Bound(Post, Workspace)
+	c.Bound(Post, Members)
+	c.Bound(Post, Anyone)
+	p := Default()
+	p[Post] = Workspace
+	if most, bound := c.Of(Post); most != Members || !bound || p.Above(c)[0].Words() != "Who can write to it: the workspace lets this group choose members at most. Choose members, or a narrower audience." {
+		t.Errorf("%v, %v", most, p.Above(c))
+	}
+}

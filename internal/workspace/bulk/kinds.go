@@ -74,8 +74,14 @@ func read(v *workspace.View, n api.NewBulk) (doer, error) {
 	if n.Retire {
 		all = append(all, &retire{})
 	}
+	if n.Policy != nil {
+		all = append(all, &policies{patch: *n.Policy})
+	}
+	if n.Ceilings {
+		all = append(all, &policies{under: true})
+	}
 	if len(all) != 1 {
-		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, or that they retire.")
+		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, that they come under their ceilings, or that they retire.")
 	}
 	if x, ok := all[0].(interface{ check(v *workspace.View) error }); ok {
 		if err := x.check(v); err != nil {
@@ -100,6 +106,10 @@ func decode(body json.RawMessage) (doer, error) {
 		return &traits{TraitsChange: *n.Traits}, nil
 	case n.Retire:
 		return &retire{}, nil
+	case n.Policy != nil:
+		return &policies{patch: *n.Policy}, nil
+	case n.Ceilings:
+		return &policies{under: true}, nil
 	}
 	return nil, fmt.Errorf("it changes nothing that this program knows")
 }
@@ -314,10 +324,14 @@ func (x *undo) doer() (doer, error) {
 	return x.d, err
 }
 
-// before keeps rules as they are where groups are restored: they follow theirs.
+// before keeps rules as they are where groups are restored, which follow theirs, and ceilings where
+// policies are changed back.
 func (x *undo) before(c *workspace.Change) error {
 	d, err := x.doer()
 	if err != nil || d.kind() != "retire" {
+		if p, is := d.(*policies); is {
+			return p.before(c)
+		}
 		return err
 	}
 	return c.Tx.LockRules()

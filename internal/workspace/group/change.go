@@ -21,7 +21,11 @@ import (
 func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
 	var id uuid.UUID
 	v := s.k.View(ctx, by)
-	err := s.k.OnGroup(ctx, by, ref, access.ChangeGroup, func(c *workspace.Change, g *workspace.Locked) error {
+	var ceilings []workspace.Ceiling
+	err := s.k.OnGroupAfter(ctx, by, ref, access.ChangeGroup, func(c *workspace.Change) (err error) {
+		ceilings, err = c.HoldCeilings()
+		return err
+	}, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
 		if (patch.Exempt != nil || patch.Chosen != nil) && !c.May(access.ChangeTerm, &g.Group) {
 			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangeTerm.Refusal())
@@ -32,6 +36,11 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		changes, err := apply(c, g, patch)
 		if err != nil || len(changes) == 0 {
 			return err
+		}
+		if g.Address != g.Was().Address { // other ceilings may hold where it goes
+			if err := workspace.AboveCeilings(ceilings, g.Policy, g.Address, g.StartingPoint).Err(); err != nil {
+				return err
+			}
 		}
 		c.Says(fmt.Sprintf("%s changes.", g.Was().Name))
 		for _, x := range changes {

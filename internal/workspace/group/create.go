@@ -171,6 +171,11 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	}
 	pol, bad := workspace.ApplyPatch(pol, n.PolicyPatch)
 	p = append(append(p, bad...), workspace.Contradictions(pol)...)
+	ceilings, _, err := v.Ceilings()
+	if err != nil {
+		return d, nil, err
+	}
+	p = append(p, workspace.AboveCeilings(ceilings, pol, n.Address, n.StartingPoint)...)
 	d.group = store.Group{ID: store.NewID(), StartingPoint: n.StartingPoint, Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
 		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
@@ -240,6 +245,13 @@ func addresses(v *workspace.View, n *api.NewGroup, named corenaming.Result, p *w
 func (d draft) make(c *workspace.Change, results []member.Result, problems workspace.Problems, quiet bool) error {
 	e, err := c.HoldExpiry()
 	if err != nil {
+		return err
+	}
+	ceilings, err := c.HoldCeilings() // they may have come down meanwhile
+	if err != nil {
+		return err
+	}
+	if err := workspace.AboveCeilings(ceilings, d.group.Policy, d.group.Address, d.group.StartingPoint).Err(); err != nil && !c.By.Preview {
 		return err
 	}
 	d.group.SetExpires(e.Policy.Expiry(d.group.Life(), c.Now()))

@@ -25,13 +25,22 @@ func (s *Service) Summarise(ctx context.Context, by workspace.Actor, patch api.P
 		return nil, err
 	}
 	p, bad := workspace.ApplyPatch(policy.Default(), patch)
-	return workspace.Summary(p), bad.Err()
+	if err := bad.Err(); err != nil {
+		return nil, err
+	}
+	all, _, err := s.k.View(ctx, by).Ceilings()
+	return workspace.SummaryUnder(p, all, "", ""), err
 }
 
 // Policy returns the policy of a group in words, and its version.
 func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*api.PolicySummary, int, error) {
-	g, err := s.k.View(ctx, by).FindGroup(ref, access.ReadGroup)
-	return workspace.Summary(g.Policy), g.Version, err
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.ReadGroup)
+	if err != nil {
+		return nil, 0, err
+	}
+	all, _, err := v.Ceilings()
+	return workspace.SummaryUnder(g.Policy, all, g.Address, g.StartingPoint), g.Version, err
 }
 
 // ChangePolicy changes a group's policy and keeps the effect with the change.
@@ -46,7 +55,11 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 	if err != nil {
 		return api.Group{}, err
 	}
-	err = s.k.OnGroup(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change, g *workspace.Locked) error {
+	var ceilings []workspace.Ceiling
+	err = s.k.OnGroupAfter(ctx, by, ref, access.ChangePolicy, func(c *workspace.Change) (err error) {
+		ceilings, err = c.HoldCeilings()
+		return err
+	}, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
 		if err := g.CheckVersion(version); err != nil {
 			return err
@@ -60,7 +73,7 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 			return err
 		}
 		after, bad := workspace.ApplyPatch(before, p)
-		bad = append(bad, workspace.Contradictions(after)...)
+		bad = append(append(bad, workspace.Contradictions(after)...), workspace.AboveCeilings(ceilings, after, g.Address, g.StartingPoint)...)
 		if err := bad.Err(); err != nil && !c.By.Preview {
 			return err
 		}
@@ -68,7 +81,7 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 			return err
 		}
 		r := c.Report
-		r.Policy, r.Problems = workspace.Summary(after), append(r.Problems, bad...)
+		r.Policy, r.Problems = workspace.SummaryUnder(after, ceilings, g.Address, g.StartingPoint), append(r.Problems, bad...)
 		c.Warn(after.Warnings())
 		c.Says("Nothing changes.")
 		if n := len(r.Effects); n > 0 {
