@@ -86,6 +86,11 @@ func (f *filler) settle(ctx context.Context) error {
 	if _, err := f.Reach.ChangePolicy(ctx, f.ines, "day-dispatch@merrowline.example", api.PolicyPatch{Leave: "asking"}, 0); err != nil {
 		return err
 	}
+	ceilings := api.NewCeilings{Ceilings: []api.NewCeiling{{Setting: "see_people", AtMost: "workspace", Reason: "Who is in a group is nothing for the internet."},
+		{Setting: "read", AtMost: "workspace", Filter: `domain eq "crew.merrowline.example"`, Reason: "What crews write to each other stays among us."}}}
+	if _, err := f.Bulk.SetCeilings(ctx, f.ines, ceilings, 0); err != nil {
+		return err
+	}
 	if err := f.shifts(ctx); err != nil {
 		return err
 	}

@@ -36,6 +36,7 @@ export type Preview = Schemas['Preview'];
 export type Proposal = Schemas['Proposal'];
 export type Request = Schemas['Request'];
 export type RuleMatch = Schemas['RuleMatch'];
+export type Ceilings = Schemas['Ceilings'];
 export type Sentence = Schemas['Sentence'];
 export type StandIn = Schemas['StandIn'];
 export type OwnAttribute = Schemas['OwnAttribute'];

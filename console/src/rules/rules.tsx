@@ -12,6 +12,7 @@ import { useMe } from '../session/me';
 import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
+import { Ceilings } from './ceilings';
 import { Domains } from './domains';
 import { Protection } from './protection';
 import { useStartingPoints } from '../shared/starting-points';
@@ -35,6 +36,7 @@ export default function Rules() {
         </Stack>
         <Stack gap="5">
           <TryName />
+          <Ceilings />
           <Domains />
           <Attributes />
           <Protection />

@@ -56,6 +56,12 @@ const privacies = [
   ['anyone', 'Anyone on the internet'],
 ] as const;
 
+/** isAbove tells whether a value goes further than the workspace lets a group go. */
+export const isAbove = (s: PolicySetting, value: string) =>
+  s.ceiling !== undefined && ladder.indexOf(value) > ladder.indexOf(s.ceiling.at_most);
+
+const ladder = ['nobody', 'owners', 'moderators', 'members', 'workspace', 'anyone'];
+
 /** Said is a setting within a sentence: its words, which are a choice where it can be changed. */
 function Said(props: {
   setting: PolicySetting;
@@ -83,8 +89,9 @@ function Said(props: {
           onChange={(e) => props.onChange(e.target.value)}
         >
           {s.choices.map((c) => (
-            <option key={c.value} value={c.value}>
+            <option key={c.value} value={c.value} disabled={isAbove(s, c.value)}>
               {words(c.value)}
+              {isAbove(s, c.value) && ` (above the ceiling that ${s.ceiling?.set_by} set)`}
             </option>
           ))}
         </select>

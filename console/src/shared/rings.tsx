@@ -1,7 +1,7 @@
 import { Box, HStack, Text } from '@chakra-ui/react';
 import { type KeyboardEvent, type PointerEvent, useRef, useState } from 'react';
 import type { PolicySetting } from '../api/client';
-import type { Values } from './policy';
+import { isAbove, type Values } from './policy';
 
 // The ladder of audiences, narrowest first: how far from the middle each is, and how one of its people is called.
 const ladder = [
@@ -20,6 +20,13 @@ const rungOf = (audience: string | undefined) =>
   );
 const radiusOf = (rung: number) => ladder[rung]?.radius ?? 0;
 
+/** ends are those of a short line across a spoke, at a distance from the middle. */
+const ends = (angle: number, radius: number) => {
+  const [x, y] = [280 + Math.cos(angle) * radius, 225 + Math.sin(angle) * radius];
+  const [dx, dy] = [-Math.sin(angle) * 15, Math.cos(angle) * 15];
+  return { x1: x - dx, y1: y - dy, x2: x + dx, y2: y + dy };
+};
+
 /**
  * Rings draw who a policy reaches: the owners in the middle, around them moderators, members, the workspace and the
  * internet. What it decides is a mark on the outermost ring that it reaches, moved by pointer and arrow keys.
@@ -37,7 +44,9 @@ export function Rings(props: {
   const [pointed, setPointed] = useState<number | null>(null);
 
   const choicesOf = (s: PolicySetting) =>
-    ladder.map((l, rung) => ({ ...l, rung })).filter((l) => s.choices.some((c) => c.value === l.value));
+    ladder
+      .map((l, rung) => ({ ...l, rung }))
+      .filter((l) => s.choices.some((c) => c.value === l.value) && !isAbove(s, l.value));
   const valueOf = (s: PolicySetting) => (held?.name === s.name ? held.value : (props.values[s.name] ?? s.value));
 
   /** How far from the middle a pointer is, in units of the drawing. */
@@ -113,6 +122,14 @@ export function Rings(props: {
             <g key={s.name}>
               <line x1="280" y1="225" x2={rim.x} y2={rim.y} className="spoke" />
               <line x1="280" y1="225" x2={here.x} y2={here.y} className="reach" />
+              {s.ceiling && (
+                <line
+                  {...ends(angle, (radiusOf(rungOf(s.ceiling.at_most)) + radiusOf(rungOf(s.ceiling.at_most) + 1)) / 2)}
+                  className="ceiling"
+                >
+                  <title>{`At most ${s.ceiling.at_most}, set by ${s.ceiling.set_by}. ${s.ceiling.reason}`}</title>
+                </line>
+              )}
               {there && <circle cx={there.x} cy={there.y} r="7" className="before" />}
               <text
                 x={name.x}
