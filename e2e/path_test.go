@@ -114,6 +114,7 @@ func TestDemo(t *testing.T) {
 	t.Run("write", func(t *testing.T) { write(t, p, ines, c) })
 	t.Run("stranger", func(t *testing.T) { strangers(t, p, ines, c) })
 	t.Run("owner", func(t *testing.T) { owner(t, p) })
+	t.Run("reach", func(t *testing.T) { reach(t, p, ines, c) })
 	t.Run("term", func(t *testing.T) { term(t, p, ines, c) })
 	t.Run("history", func(t *testing.T) { history(t, p, ines, c) })
 	t.Run("accessible", func(t *testing.T) { accessible(t, p, ines) })

@@ -109,7 +109,7 @@ func at(ctx context.Context, size demo.Size) (rows []row, pages []string, err er
 	}
 	b.admin = workspace.Actor{Person: admin}
 	fmt.Fprintf(os.Stderr, "made %d people, %d groups, %d memberships in %v\n", size.People, size.Groups, size.Memberships, time.Since(began).Round(time.Second))
-	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.expansion, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers} {
+	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.expansion, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay} {
 		r, err := measure()
 		if err != nil {
 			return nil, nil, err
@@ -468,6 +468,48 @@ func (b *bench) pageOfMembers() (row, error) {
 		return err
 	})
 	return row{work: fmt.Sprintf("a search in a group of %d people", b.size.People), floor: "its first page", goal: "no stutter", took: took, base: base}, err
+}
+
+// effect times a look at a change of policy that opens a group of everybody, against a count of its people.
+func (b *bench) effect() (row, error) {
+	i := 0
+	took, base, err := inTurn(15, func() error {
+		i++
+		by, _ := b.admin.Previewing()
+		_, err := b.w.Reach.ChangePolicy(b.ctx, by, "bulk-a@merrowline.example", api.PolicyPatch{Policy: &api.AnswersPatch{Post: [2]string{"anyone", "owners"}[i%2]}}, 0)
+		if workspace.Previewed(err) {
+			return nil
+		}
+		return err
+	}, b.bare("SELECT COUNT(*) FROM memberships WHERE group_id = (SELECT ref FROM addresses WHERE addr_key = 'bulk-a@merrowline.example')"))
+	return row{work: fmt.Sprintf("effect of a change of policy of a group of %d people", b.size.People), floor: "a count of its people", goal: "< 200 ms", took: took, base: base}, err
+}
+
+// whoMay times a list of who may write to a group of everybody until its first rows are there, and says how long the
+// whole of it takes.
+func (b *bench) whoMay() (row, error) {
+	var first, whole []time.Duration
+	for range 5 {
+		w := &firstWrite{began: time.Now()}
+		if err := b.w.Reach.ExportWhoMay(b.ctx, b.admin, "bulk-a@merrowline.example", "post", "", workspace.Export{Format: "csv", Open: func(string) io.Writer { return w }}); err != nil {
+			return row{}, err
+		}
+		first, whole = append(first, w.after), append(whole, time.Since(w.began))
+	}
+	return row{work: fmt.Sprintf("who may write to a group of %d people, and why: the first rows", b.size.People), floor: "all of them", goal: "< 200 ms", took: median(first), base: median(whole)}, nil
+}
+
+// firstWrite notes when something is first written.
+type firstWrite struct {
+	began time.Time
+	after time.Duration
+}
+
+func (w *firstWrite) Write(p []byte) (int, error) {
+	if w.after == 0 {
+		w.after = time.Since(w.began)
+	}
+	return len(p), nil
 }
 
 func timed(f func() error) (time.Duration, error) {

@@ -87,7 +87,7 @@ func (f *filler) settle(ctx context.Context) error {
 		return err
 	}
 	ceilings := api.NewCeilings{Ceilings: []api.NewCeiling{{Setting: "see_people", AtMost: "workspace", Reason: "Who is in a group is nothing for the internet."},
-		{Setting: "read", AtMost: "workspace", Filter: `domain eq "crew.merrowline.example"`, Reason: "What crews write to each other stays among us."}}}
+		{Setting: "speak_as", AtMost: "owners", Filter: `domain eq "crew.merrowline.example"`, Reason: "Who speaks as a crew answers for it."}}}
 	if _, err := f.Bulk.SetCeilings(ctx, f.ines, ceilings, 0); err != nil {
 		return err
 	}

@@ -91,6 +91,7 @@ const (
 	LetterGuessing     = "guessing"
 	LetterFactorTaken  = "factor taken"
 	LetterOwnsMany     = "owns many"
+	LetterCeiling      = "ceiling"
 	LetterMoved        = "moved"
 	LetterEnding       = "ending"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
@@ -186,6 +187,11 @@ var english = language{
 			"{by} made you an owner of {count} groups in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
 			"Look at my groups", "This came because {address} was made an owner of groups.", ""},
+		LetterCeiling: {"The reach of {count} of your groups is narrower now", []string{
+			"{by} changed how far groups may go. What you had chosen for {groups} went further, so it was brought down.",
+			"{why}",
+			"The history of each group says what changed. If that can't be, write to your administrators."},
+			"Look at my groups", "This came because {address} owns these groups.", ""},
 		LetterMoved: {"Your address for the mail groups is {address} now", []string{
 			"{person}, {by} changed your address here from {from} to {address}. You are in your groups as before, and mail to them now reaches you at {address}.",
 			"Sign in with {address} from now on. Mail that you write from {from} still counts as yours.",
@@ -316,6 +322,11 @@ var german = language{
 			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} Gruppen gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
 			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Gruppen übergeben wurden.", ""},
+		LetterCeiling: {"Die Reichweite von {count} Ihrer Gruppen ist jetzt enger", []string{
+			"{by} hat geändert, wie weit Gruppen gehen dürfen. Was Sie für {groups} gewählt hatten, ging weiter und wurde daher zurückgenommen.",
+			"{why}",
+			"Der Verlauf jeder Gruppe zeigt, was sich geändert hat. Kann es so nicht bleiben, schreiben Sie Ihren Administratoren."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} diese Gruppen gehören.", ""},
 		LetterMoved: {"Ihre Adresse für die E-Mail-Gruppen ist jetzt {address}", []string{
 			"{person}, {by} hat Ihre Adresse hier von {from} in {address} geändert. Sie sind in Ihren Gruppen wie zuvor; E-Mails an diese erreichen Sie nun unter {address}.",
 			"Melden Sie sich von nun an mit {address} an. Was Sie von {from} schreiben, gilt weiterhin als von Ihnen.",

@@ -40,12 +40,17 @@ func TestCeilings(t *testing.T) {
 	if post(wide) != "anyone" {
 		t.Error("looking at it brought a group down")
 	}
+	k.Letters(t)
 	set, err := k.Bulk.SetCeilings(ctx, admin, low, 0)
 	if err != nil || set.Change == "" {
 		t.Fatalf("%+v, %v", set, err)
 	}
 	if err := k.Bulk.Run(ctx); err != nil {
 		t.Fatal(err)
+	}
+	letters := k.Letters(t)
+	if len(letters) != 1 || letters[0].Subject != "The reach of 2 of your groups is narrower now" || !strings.Contains(letters[0].Text, "Ended Open, Wide Open") || !strings.Contains(letters[0].Text, "Strangers write to the front desk.") {
+		t.Errorf("letters: %+v", letters)
 	}
 	for g, want := range map[string]string{wide.Address: "workspace", crew.Address: "anyone", narrow.Address: "members", ended.Address: "workspace"} {
 		if got := post(api.Group{Address: g}); got != want {

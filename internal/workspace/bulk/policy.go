@@ -2,6 +2,9 @@ package bulk
 
 import (
 	"encoding/json"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -11,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/people"
 )
 
 // policies changes settings of groups' policies, or brings them under the ceilings that hold.
@@ -100,6 +104,69 @@ func (x *policies) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid
 		}
 	}
 	return was, nil
+}
+
+// maxNamed is how many of their groups a letter to an owner names.
+const maxNamed = 10
+
+// after tells owners whose groups came down under a ceiling, each in one letter.
+func (x *policies) after(c *workspace.Change, b *store.BulkChange) error {
+	if !x.under || b.Changed == 0 {
+		return nil
+	}
+	ids, err := c.Read.BulkChanged(b.ID)
+	if err != nil {
+		return err
+	}
+	all, _, err := c.Ceilings()
+	if err != nil {
+		return err
+	}
+	var why []string
+	for _, ceiling := range all {
+		if ceiling.Reason != "" && !slices.Contains(why, ceiling.Reason) {
+			why = append(why, ceiling.Reason)
+		}
+	}
+	mine := map[uuid.UUID][]string{} // names of groups, by owner
+	for some := range slices.Chunk(ids, 1000) {
+		groups, err := c.Read.GroupsByID(some)
+		if err != nil {
+			return err
+		}
+		owners, err := c.Read.Owners(some)
+		if err != nil {
+			return err
+		}
+		for _, g := range inOrder(some, groups) {
+			for _, o := range owners[g.ID] {
+				if o.Active && o.MemberID != c.By.Person.ID {
+					mine[o.MemberID] = append(mine[o.MemberID], g.Name)
+				}
+			}
+		}
+	}
+	who, err := c.Read.PeopleByID(slices.Collect(maps.Keys(mine)))
+	if err != nil {
+		return err
+	}
+	for id, names := range mine {
+		p := who[id]
+		lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
+		l := c.Letter(workspace.LetterCeiling, lang, "/mine", map[string]string{"count": strconv.Itoa(len(names)), "by": c.By.Name(), "address": p.Address, "why": strings.Join(why, " "), "groups": listed(names)})
+		if err := c.Send(nil, []string{p.Address}, l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// listed writes names of groups, as many as a letter names.
+func listed(names []string) string {
+	if len(names) > maxNamed {
+		names = append(slices.Clone(names[:maxNamed]), "…")
+	}
+	return strings.Join(names, ", ")
 }
 
 // setPolicy gives a group a policy, and records what that changes.

@@ -174,6 +174,9 @@ func place(part int, value string, id uuid.UUID) store.Cursor {
 func (w *who) each(ctx context.Context, after store.Cursor, f func(api.Permitted, store.Cursor) bool) error {
 	part := ofWorkspace
 	if !after.Empty() {
+		if after.Value == "" || after.Value[0] < '0' || after.Value[0] > '0'+everybodyElse {
+			return workspace.Wrong("cursor", workspace.Cut(after.Value, 100), "The cursor can't be read. Begin the list from its start.")
+		}
 		part, after.Value = int(after.Value[0]-'0'), after.Value[1:]
 	}
 	for ; part <= everybodyElse; part, after = part+1, (store.Cursor{}) {

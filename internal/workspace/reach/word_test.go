@@ -11,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/post"
@@ -193,7 +194,7 @@ func TestListsSayWhatRehearsalsSay(t *testing.T) {
 		g := anyGroup(t, r, fmt.Sprintf("Listed %d", i))
 		for _, action := range reach.Listed {
 			may := map[string]api.Permitted{}
-			cursor, total := "", int64(0)
+			cursor, first, total := "", "", int64(0)
 			for {
 				page, err := k.Reach.WhoMay(ctx, admin, g.Address, action, "", cursor, 3)
 				if err != nil {
@@ -205,9 +206,18 @@ func TestListsSayWhatRehearsalsSay(t *testing.T) {
 					}
 					may[p.Address] = p
 				}
-				total = page.Total
+				if total = page.Total; first == "" {
+					first = page.Next
+				}
 				if cursor = page.Next; cursor == "" {
 					break
+				}
+			}
+			for _, at := range []string{"", "x", "9Aile", "-"} { // what nobody was given
+				c, _ := store.ParseCursor(first)
+				c.Value = at
+				if _, err := k.Reach.WhoMay(ctx, admin, g.Address, action, "", c.String(), 3); first != "" && !workspace.IsKind(err, workspace.Invalid) {
+					t.Errorf("a cursor at %q: %v", at, err)
 				}
 			}
 			if total != int64(len(may)) {
