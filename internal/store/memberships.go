@@ -318,7 +318,11 @@ func (a AsOf) where(column string) (sql string, args []any) {
 func (s *Reads) Among(groups, people []uuid.UUID) ([]Membership, error) {
 	var out []Membership
 	err := inBatches(people, func(people []uuid.UUID) error {
-		rows, err := s.db.Raw("SELECT member_id, group_id, role, added_at, by_rule FROM memberships WHERE member_id IN ? AND group_id IN ?", people, groups).Rows()
+		index := "memberships_member" // by itself the database reads all of a large group
+		if len(people)*len(groups) <= 2000 {
+			index = "PRIMARY"
+		}
+		rows, err := s.db.Raw("SELECT member_id, group_id, role, added_at, by_rule FROM memberships FORCE INDEX ("+index+") WHERE member_id IN ? AND group_id IN ?", people, groups).Rows()
 		if err != nil {
 			return err
 		}

@@ -239,9 +239,7 @@ func (w *who) some(part int, after store.Cursor, f func(api.Permitted, store.Cur
 // people returns the next few of a part: all colleagues where they may come into question.
 func (w *who) people(part int, after store.Cursor) ([]store.Person, error) {
 	if part == ofWorkspace && w.wide {
-		after.Total = 1 // they are not counted here
-		page, err := w.v.Read.People(store.PeopleQuery{Sort: "name", After: after, Limit: chunk})
-		return page.Items, err
+		return w.v.Read.PeopleHere(after, chunk)
 	}
 	return w.v.Read.PeopleAround(append([]uuid.UUID{w.g.ID}, w.sight.Groups()...), part == ofOutside, after, chunk)
 }
