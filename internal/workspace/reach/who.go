@@ -126,8 +126,15 @@ func whoMay(v *workspace.View, g *workspace.Group, action string) (w who, err er
 		return w, err
 	}
 	w.wide = g.Policy[setting(action)] >= policy.Workspace
-	return w, nil
+	sized := g.Group
+	err = v.Read.Size(&sized)
+	w.wide = w.wide || sized.People > large
+	return w, err
 }
+
+// large is from how many people of a group on all of the workspace are walked through: to pick those of a
+// large group out, some at a time, costs more.
+const large = 5000
 
 // draft asks about another policy, and says with each what is so now.
 func (w *who) draft(p policy.Policy) {
