@@ -57,6 +57,9 @@ func (s *Service) Begin(ctx context.Context, by workspace.Actor, n api.NewBulk) 
 	if err != nil {
 		return api.Bulk{}, err
 	}
+	if err := cover(by, d); err != nil {
+		return api.Bulk{}, err
+	}
 	groups, err := selected(v, n)
 	if err != nil {
 		return api.Bulk{}, err
@@ -340,6 +343,13 @@ func (s *Service) Undo(ctx context.Context, by workspace.Actor, id string) (api.
 		return api.Bulk{}, err
 	}
 	d := undo{of: found}
+	undone, err := d.doer()
+	if err != nil {
+		return api.Bulk{}, err
+	}
+	if err := cover(by, undone); err != nil {
+		return api.Bulk{}, err
+	}
 	if by.Preview {
 		return api.Bulk{}, preview(v, &d, groups)
 	}

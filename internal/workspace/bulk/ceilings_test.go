@@ -7,6 +7,7 @@ import (
 	kit "ivytable.example/ivytable/internal/testkit"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/workspace"
 )
 
@@ -138,5 +139,38 @@ func TestCeilingsRefuseBadInput(t *testing.T) {
 	}
 	if _, err := k.Bulk.SetCeilings(ctx, admin, api.NewCeilings{}, 7); !workspace.IsKind(err, workspace.Stale) {
 		t.Errorf("an old version: %v", err)
+	}
+}
+
+// A token that is not good for people or policy changes neither for many groups, nor undoes that.
+func TestChangesOfManyNeedTheScopeOfWhatTheyDo(t *testing.T) {
+	k, admin := k.Hands(t, "bulk_scopes")
+	g := k.Make(t, "Scoped")
+	narrow, wide := admin, admin
+	narrow.Scopes, wide.Scopes = access.Scopes{access.ScopeGroups}, access.Scopes{access.ScopeGroups, access.ScopePeople, access.ScopePolicy}
+	for name, n := range map[string]api.NewBulk{
+		"policy":   {Groups: []string{g.Address}, Policy: &api.PolicyPatch{Leave: "asking"}},
+		"ceilings": {Groups: []string{g.Address}, Ceilings: true},
+		"owners":   {Groups: []string{g.Address}, Owners: &api.OwnersChange{Add: []string{kit.Colleague}}},
+	} {
+		if _, err := k.Bulk.Begin(ctx, narrow, n); !workspace.IsKind(err, workspace.NotAllowed) {
+			t.Errorf("%s: %v", name, err)
+		}
+		b, err := k.Bulk.Begin(ctx, wide, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Bulk.Run(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if name == "ceilings" { // it changed nothing
+			continue
+		}
+		if _, err := k.Bulk.Undo(ctx, narrow, b.ID); !workspace.IsKind(err, workspace.NotAllowed) {
+			t.Errorf("undoing %s: %v", name, err)
+		}
+	}
+	if _, err := k.Bulk.Begin(ctx, narrow, api.NewBulk{Groups: []string{g.Address}, Language: "de"}); err != nil {
+		t.Errorf("language: %v", err)
 	}
 }

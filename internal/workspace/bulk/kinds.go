@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -89,6 +90,18 @@ func read(v *workspace.View, n api.NewBulk) (doer, error) {
 		}
 	}
 	return all[0], nil
+}
+
+// cover checks that the token an actor came with is good for what a change does: what is for one group
+// a change of people, or of policy, is one for many, too.
+func cover(by workspace.Actor, d doer) error {
+	switch d.(type) {
+	case *owners:
+		return by.Cover(string(access.ScopePeople))
+	case *policies:
+		return by.Cover(string(access.ScopePolicy))
+	}
+	return nil
 }
 
 // decode reads what was recorded.
