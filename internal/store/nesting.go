@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -89,9 +90,9 @@ func (s *Reads) EffectiveMembers(root uuid.UUID, groups, open []uuid.UUID, q str
 }
 
 // ExternalReach counts the external people whom a group reaches: its own, and those of nested groups
-// where it and what lies between take external members.
-func (s *Reads) ExternalReach(root uuid.UUID, now time.Time) (n int, err error) {
-	open, err := s.openBelow(root, now)
+// where it and what lies between take external members. With shown, only what colleagues can find counts.
+func (s *Reads) ExternalReach(root uuid.UUID, now time.Time, shown bool) (n int, err error) {
+	open, err := s.openBelow(root, now, shown)
 	if err != nil {
 		return 0, err
 	}
@@ -99,12 +100,17 @@ func (s *Reads) ExternalReach(root uuid.UUID, now time.Time) (n int, err error) 
 	return n, wrap("count external people", err)
 }
 
-func (s *Reads) openBelow(root uuid.UUID, now time.Time) ([]uuid.UUID, error) {
+func (s *Reads) openBelow(root uuid.UUID, now time.Time, shown bool) ([]uuid.UUID, error) {
 	below, err := s.NestedBelow(root, now, AsOf{})
 	if err != nil {
 		return nil, err
 	}
 	groups, err := s.GroupsByID(expand.Reach(root, below))
+	if shown {
+		for outer, inner := range below {
+			below[outer] = slices.DeleteFunc(inner, func(id uuid.UUID) bool { return !groups[id].Findable })
+		}
+	}
 	return sorted(expand.Open(root, below, func(id uuid.UUID) bool {
 		g := groups[id]
 		return g.Policy[policy.Externals] != policy.ExternalsBarred

@@ -194,13 +194,14 @@ func population(v *workspace.View, g store.Group, everybody int) (policy.Populat
 	if err := v.Read.Size(&g); err != nil {
 		return policy.Population{}, err
 	}
+	all := v.By.Subject().ReadsAll()
 	reached, outside := g.People, g.ExternalMembers
-	if !v.By.Subject().ReadsAll() {
+	if !all {
 		reached = g.Shown
 	}
 	if g.Nested > 0 {
 		var err error
-		if outside, err = v.Read.ExternalReach(g.ID, v.Now()); err != nil {
+		if outside, err = v.Read.ExternalReach(g.ID, v.Now(), !all); err != nil {
 			return policy.Population{}, err
 		}
 	}

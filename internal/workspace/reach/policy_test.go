@@ -184,11 +184,11 @@ func TestDraftListsWhoGains(t *testing.T) {
 // Nobody learns from a rehearsal or a list that somebody is in a nested group which they can't see.
 func TestRehearsalsTellNothingOfHiddenGroups(t *testing.T) {
 	inner := k.Make(t, "Quiet Inside", func(n *api.NewGroup) {
-		n.Owners, n.People = []string{kit.Administrator}, []api.NewPerson{{Address: kit.Colleague}}
-		n.PolicyPatch = kit.Policy("find=members see_people=members join.audience=nobody")
+		n.Owners, n.People = []string{kit.Administrator}, []api.NewPerson{{Address: kit.Colleague}, {Address: "inside@gannetport.example"}}
+		n.PolicyPatch = kit.Policy("find=members see_people=members join.audience=nobody externals=owners")
 	})
 	g := k.Make(t, "Loud Outside", func(n *api.NewGroup) {
-		n.PolicyPatch = kit.Policy("post=members hold=non_members see_people=workspace")
+		n.PolicyPatch = kit.Policy("post=members hold=non_members see_people=workspace externals=owners")
 	})
 	if _, err := k.Member.Add(ctx, k.Actor(t, kit.Administrator), g.Address, api.NewMembers{People: []api.NewPerson{{Address: inner.Address}}}, 0); err != nil {
 		t.Fatal(err)
@@ -207,6 +207,14 @@ func TestRehearsalsTellNothingOfHiddenGroups(t *testing.T) {
 	}
 	if d := ask(kit.Administrator, kit.Colleague); d.Outcome != "allow" || d.Hidden != "" {
 		t.Errorf("an administrator is told %+v", d)
+	}
+	for by, counts := range map[string]bool{kit.Owner: false, kit.Administrator: true} {
+		r := kit.Preview(t, k.Actor(t, by), func(by workspace.Actor) error {
+			return kit.Last(k.Reach.ChangePolicy(ctx, by, g.Address, kit.Policy("post=owners"), 0))
+		})
+		if strings.Contains(r.Effects[0].Says, "1 external member") != counts {
+			t.Errorf("%s is told of the effect: %s", by, r.Effects[0].Says)
+		}
 	}
 	page, err := k.Reach.WhoMay(ctx, k.Actor(t, kit.Owner), g.Address, "post", "", "", 200)
 	if err != nil || page.Hidden == "" {
