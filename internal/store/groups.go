@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/schema"
 
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
@@ -318,38 +319,84 @@ func (s *Reads) Above(person uuid.UUID, external bool, now time.Time) (ids []uui
 
 // hiddenFound returns the groups that colleagues can't find but this person can, since they have a
 // part in them, and how many hidings there were: while both are the same, so is what the person can find of
-// groups that were there.
+// groups that were there. What is nested in what is read when it changed.
 func (s *Reads) hiddenFound(person uuid.UUID, now time.Time) (ids []uuid.UUID, hidings int64, err error) {
-	const lives = "g.ended_at IS NULL AND g.expires_at > ?"
-	rows, err := s.db.Raw(`WITH RECURSIVE part (id, role, own) AS (
-			SELECT group_id, role, TRUE FROM memberships WHERE member_id = ?
-			UNION
-			SELECT m.group_id, m.role, FALSE FROM part p JOIN memberships m ON m.member_id = p.id AND m.kind = ? JOIN mail_groups g ON g.id = p.id AND `+lives+`
-		) SELECT h.n, g.id FROM hidings h LEFT JOIN (part p JOIN mail_groups g ON g.id = p.id AND NOT g.findable AND (p.own OR `+lives+`)
-			JOIN group_settings s ON s.group_id = g.id AND s.setting = 'find' AND s.value >= 4 - p.role) ON TRUE ORDER BY g.id`, person, KindGroup, now, now).Rows()
+	var nestings int64
+	roles := map[uuid.UUID]expand.Role{}
+	err = eachRow(s.db.Raw("SELECT h.n, h.nestings, m.group_id, m.role FROM hidings h LEFT JOIN memberships m ON m.member_id = ?", person), func(scan func(...any) error) error {
+		var id uuid.NullUUID
+		var role *expand.Role
+		if err := scan(&hidings, &nestings, &id, &role); err != nil || role == nil {
+			return err
+		}
+		roles[id.UUID] = *role
+		return nil
+	})
+	if err != nil || len(roles) == 0 {
+		return nil, hidings, wrap("read the groups of a person", err)
+	}
+	outer, err := s.keptNesting(nestings)
+	if err != nil {
+		return nil, 0, err
+	}
+	around := map[uuid.UUID]bool{}
+	for id := range roles {
+		for _, a := range expand.Reach(id, outer) {
+			around[a] = true
+		}
+	}
+	type state struct {
+		findable, lives bool
+		find            policy.Value
+	}
+	groups := make(map[uuid.UUID]state, len(around))
+	where := "NOT findable AND id IN ?"
+	if len(around) > len(roles) { // then it matters whether what lies between lives
+		where = "id IN ?"
+	}
+	err = eachRow(s.db.Raw("SELECT id, findable, ended_at IS NULL AND expires_at > ?, policy FROM mail_groups WHERE "+where, now, sorted(around)), func(scan func(...any) error) error {
+		var id uuid.UUID
+		var g state
+		var text string
+		if err := scan(&id, &g.findable, &g.lives, &text); err != nil {
+			return err
+		}
+		p, err := decodePolicy(text)
+		g.find = p[policy.Find]
+		groups[id] = g
+		return err
+	})
 	if err != nil {
 		return nil, 0, wrap("read the hidden groups of a person", err)
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var id uuid.NullUUID
-		if err := rows.Scan(&hidings, &id); err != nil {
-			return nil, 0, wrap("read a hidden group of a person", err)
-		}
-		if id.Valid && (len(ids) == 0 || ids[len(ids)-1] != id.UUID) { // in one by two ways, it is found once
-			ids = append(ids, id.UUID)
+	inside := expand.Edges[uuid.UUID]{} // through living groups into living ones
+	for in := range around {
+		for _, out := range outer[in] {
+			if groups[in].lives && groups[out].lives {
+				inside[in] = append(inside[in], out)
+			}
 		}
 	}
-	return ids, hidings, wrap("read the hidden groups of a person", rows.Err())
+	for id := range roles {
+		for _, a := range expand.Reach(id, inside)[1:] {
+			roles[a] = max(roles[a], expand.Member)
+		}
+	}
+	for _, id := range sorted(roles) {
+		if g, read := groups[id]; read && !g.findable && g.find >= policy.Workspace-policy.Value(roles[id]) {
+			ids = append(ids, id)
+		}
+	}
+	return ids, hidings, nil
 }
 
-// countHiding counts a hiding of groups, as the last of what a transaction does: others who
-// hide a group wait for its end.
+// countHiding counts a hiding of groups, and a change of what is nested in what, as the last of what a
+// transaction does: others who do such a thing wait for its end.
 func (s *Tx) countHiding() error {
-	if !s.hid {
+	if !s.hid && !s.nested {
 		return nil
 	}
-	return wrap("count a hiding", s.db.Exec("UPDATE hidings SET n = n + 1").Error)
+	return wrap("count a hiding", s.db.Exec("UPDATE hidings SET n = n + ?, nestings = nestings + ?", s.hid, s.nested).Error)
 }
 
 // GroupsByKeys returns the groups that these address keys lead to, by key.

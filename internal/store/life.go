@@ -93,5 +93,6 @@ func (s *Tx) Purge(id uuid.UUID) error {
 			return wrap("purge a group", err)
 		}
 	}
+	s.nested = true
 	return nil
 }

@@ -43,6 +43,7 @@ func (s *Tx) AddMemberships(rows []Membership) error {
 	}
 	for _, m := range rows {
 		if m.Kind == KindGroup {
+			s.nested = true
 			s.moves.around(m.GroupID)
 			s.moves.around(m.MemberID)
 		} else {

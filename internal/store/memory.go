@@ -23,7 +23,7 @@ import (
 // costs to find out that it did not change: how long a list is and what stands on its
 // pages, groups and who owns them, members, settings. What was read inside a transaction is never kept, and
 // no permission is decided by it: what somebody can find is read each time, and a page that was
-// kept for them is of no use after a group was hidden (hiddenFound). What was not asked for longest makes room.
+// kept for them is of no use after a group was hidden, nor is what groups were nested in after that changed (hiddenFound). What was not asked for longest makes room.
 //
 // A group, and who has which role in it, is kept by its version and its revision, one of
 // which every change counts up. A page, a count, a name, a setting is kept until this process commits a change
@@ -39,6 +39,7 @@ type memory struct {
 	groups   *simplelru.LRU[uuid.UUID, Group]
 	owned    *simplelru.LRU[uuid.UUID, ownedBy]
 	roles    *simplelru.LRU[groupPerson, roleIn]
+	nesting  nestingAt
 	reading  singleflight.Group // what many ask for at once is read once
 }
 
@@ -205,6 +206,37 @@ func (s *Reads) keptCount(of subject, query string, args []any, read func() (int
 
 func (s *Reads) keptSetting(name string) (settingRow, error) {
 	return load(s, s.memory.settings, ofSettings, name, func(int64) (settingRow, error) { return readSetting(s.db, name) })
+}
+
+// nestingAt is what every group is nested in, as it was after so many changes of it.
+type nestingAt struct {
+	outer    expand.Edges[uuid.UUID]
+	nestings int64
+}
+
+// keptNesting returns what every group is nested in, after at least so many changes of it.
+func (s *Reads) keptNesting(nestings int64) (expand.Edges[uuid.UUID], error) {
+	m := s.memory
+	m.mu.Lock()
+	k := m.nesting
+	m.mu.Unlock()
+	if k.outer != nil && k.nestings == nestings {
+		return k.outer, nil
+	}
+	k = nestingAt{expand.Edges[uuid.UUID]{}, nestings}
+	err := eachRow(s.db.Raw("SELECT group_id, member_id FROM memberships WHERE kind = ?", KindGroup), func(scan func(...any) error) error {
+		var outer, inner uuid.UUID
+		err := scan(&outer, &inner)
+		k.outer[inner] = append(k.outer[inner], outer)
+		return err
+	})
+	if err != nil || inTx(s.db) {
+		return k.outer, wrap("read what is nested in what", err)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.nesting = k
+	return k.outer, nil
 }
 
 // groupsOf returns the groups that are kept in these versions, and which are not.

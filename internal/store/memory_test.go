@@ -200,6 +200,20 @@ func TestNothingHiddenIsKept(t *testing.T) {
 	found("ended, through a nested group", inside, 1)
 	end(nil)
 	found("and back", inside, 2)
+	for step, c := range []struct {
+		want int64
+		do   func(*Tx) error
+	}{
+		{1, func(tx *Tx) error { return tx.DeleteMemberships(hidden.ID, []uuid.UUID{inner.ID}) }},
+		{2, func(tx *Tx) error {
+			return tx.AddMemberships([]Membership{{GroupID: hidden.ID, MemberID: inner.ID, Kind: KindGroup, Role: expand.Member, AddedAt: time.Now()}})
+		}},
+	} {
+		if err := other.Transact(ctx, false, c.do); err != nil {
+			t.Fatal(err)
+		}
+		found(fmt.Sprint("nested elsewhere ", step), inside, c.want)
+	}
 	if err := other.Transact(ctx, false, func(tx *Tx) error { return tx.DeleteMemberships(inner.ID, []uuid.UUID{inside.ID}) }); err != nil {
 		t.Fatal(err)
 	}

@@ -193,7 +193,7 @@ func (s *Tx) settle() error {
 		}
 		for g := range of {
 			if _, isPerson := who[p]; !isPerson {
-				whole[g] = true
+				s.nested, whole[g] = true, true
 			}
 			touched[g] = true
 		}

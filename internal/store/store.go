@@ -53,6 +53,7 @@ type Tx struct {
 	last    rank // of the last lock
 	moves   moves
 	hid     bool    // it hid a group from colleagues
+	nested  bool    // it changed what is nested in what
 	written subject // what it wrote that something is kept of
 }
 
@@ -222,6 +223,21 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 		case <-time.After(time.Duration(try*try) * time.Millisecond):
 		}
 	}
+}
+
+// eachRow calls f for each row of a query, with what scans it.
+func eachRow(query *gorm.DB, f func(scan func(...any) error) error) error {
+	rows, err := query.Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := f(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }
 
 // forUpdate returns a query that locks what it reads.

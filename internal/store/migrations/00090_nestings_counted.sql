@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE hidings ADD COLUMN nestings BIGINT NOT NULL DEFAULT 0;
