@@ -83,6 +83,7 @@ type NewGroup struct {
 	Lists         []PeopleList `json:"lists,omitempty" maxItems:"20" doc:"Lists of people to put into it; whoever of them can't be is left out"`
 	Rule          string       `json:"rule,omitempty" maxLength:"4000" doc:"A rule of membership, as a SCIM filter"`
 	Quiet         bool         `json:"quiet,omitempty" doc:"People are not told that they were added"`
+	NestingWay
 }
 
 // GroupPatch changes what a group is called and how long it lives.

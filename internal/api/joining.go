@@ -33,6 +33,7 @@ type Decisions struct {
 	IDs     []string `json:"ids" minItems:"1" maxItems:"500"`
 	Verdict string   `json:"verdict" enum:"approve,decline"`
 	Reason  string   `json:"reason,omitempty" maxLength:"500" doc:"Mailed to whoever asked or wrote"`
+	Consent string   `json:"consent,omitempty" enum:"counted,seen" doc:"Of groups that would be in others, when approved: whether their people are seen there, or only counted, as when left out"`
 }
 
 // DecidedAll are the results in the order of the request.

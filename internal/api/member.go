@@ -51,6 +51,13 @@ type NewMembers struct {
 	Way    string      `json:"way,omitempty" enum:"direct,invite" doc:"direct, the way when left out, or invite: they are asked by mail"`
 	Until  string      `json:"until,omitempty" maxLength:"10" doc:"The last day for those who are put in directly and of whom none is said, such as 2027-01-31"`
 	Quiet  bool        `json:"quiet,omitempty" doc:"People who are put in directly are not told by mail"`
+	NestingWay
+}
+
+// NestingWay says how groups among those to add come in.
+type NestingWay struct {
+	Consent          string `json:"consent,omitempty" enum:"counted,seen" doc:"Of groups that you may change, so that you agree for their side: whether their people are seen there, or only counted, as when left out"`
+	WithoutExternals bool   `json:"without_externals,omitempty" doc:"A group may come in without its external members, where the outer group takes none from whoever adds it"`
 }
 
 // AddedAll are the results: one for each person who was named one by one, in the
@@ -83,6 +90,7 @@ type PeopleListRequest struct {
 	PeopleList
 	Group     string `json:"group,omitempty" maxLength:"400" doc:"Whether they could be in this group; left out for one that is yet to be made"`
 	Externals string `json:"externals,omitempty" enum:"barred,owners,adders" doc:"Of a group that is yet to be made"`
+	NestingWay
 }
 
 // MembersPatch changes several memberships of a group in one step.
@@ -152,14 +160,25 @@ type NestedEdge struct {
 	Inner string `json:"inner"`
 }
 
-// Nested is a group that is nested in another.
+// Nested is a group that is in another, or would be, and what those who run it agreed to.
 type Nested struct {
-	ID     string    `json:"id"`
-	Outer  Name      `json:"outer"`
-	Inner  Name      `json:"inner"`
-	By     string    `json:"by" doc:"Who nested it"`
-	Since  time.Time `json:"since"`
-	Doubts []string  `json:"doubts" doc:"What the outer group's policy allows that the inner one's does not"`
+	ID        string     `json:"id"`
+	Outer     Name       `json:"outer"`
+	Inner     Name       `json:"inner"`
+	Consent   string     `json:"consent" enum:"asked,counted,seen" doc:"asked: the owners of the inner group have not agreed yet; counted: its people may be counted in the outer group; seen: whoever sees the people of the outer group sees them"`
+	In        bool       `json:"in" doc:"It is in the other group; else that waits for the consent"`
+	By        string     `json:"by" doc:"Who put it in, or asks"`
+	Since     time.Time  `json:"since" doc:"Since when it is asked for, or in it"`
+	DecidedBy string     `json:"decided_by,omitempty"`
+	DecidedAt *time.Time `json:"decided_at,omitempty"`
+	MayDecide bool       `json:"may_decide" doc:"You may agree or end it for the inner group"`
+	MayEnd    bool       `json:"may_end" doc:"You may take it out, or take the question back"`
+	Doubts    []string   `json:"doubts" doc:"What the outer group's policy allows that the inner one's does not"`
+}
+
+// NewConsent agrees that a group is in another.
+type NewConsent struct {
+	Consent string `json:"consent" enum:"counted,seen" doc:"Whether its people are seen there by whoever sees those of the other group, or only counted"`
 }
 
 // Moves are groups that somebody comes into and goes out of, in one change.

@@ -81,7 +81,7 @@ type Ability struct {
 // Waiting is something that needs somebody's decision.
 type Waiting struct {
 	ID      string    `json:"id"`
-	Kind    string    `json:"kind" enum:"post,join,leave,rule" doc:"A post to approve, a request to join or leave, a change of who is in by rule"`
+	Kind    string    `json:"kind" enum:"post,join,leave,rule,nest" doc:"A post to approve, a request to join or leave, a change of who is in by rule, a group that would be in another"`
 	Group   Name      `json:"group"`
 	Who     Name      `json:"who" doc:"Who wrote or asks; empty for a rule"`
 	Proven  bool      `json:"proven" doc:"It is proven who that is"`

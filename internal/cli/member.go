@@ -129,6 +129,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 	var role, until string
 	var from source
 	var quiet bool
+	var nesting api.NestingWay
 	back := ""
 	if way == "direct" {
 		back = "\n  ivytable member add night-dispatch@merrowline.example --taken-out-by 214 # undo a removal"
@@ -142,7 +143,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 		if len(args) == 2 && args[1] == "-" { // as the last argument of a pipe
 			args, from.file = args[:1], "-"
 		}
-		n := api.NewMembers{Way: way, Quiet: quiet, Until: until}
+		n := api.NewMembers{Way: way, Quiet: quiet, Until: until, NestingWay: nesting}
 		for _, x := range args[1:] {
 			n.People = append(n.People, api.NewPerson{Address: x, Role: role})
 		}
@@ -161,7 +162,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 		for _, n := range all.Counts {
 			total += n
 		}
-		if err := a.results(all, all.Says, all.Results, all.Added); err != nil || all.Added == total {
+		if err := a.results(all, all.Says, all.Results, all.Added); err != nil || all.Added+all.Counts["asked"] == total {
 			return err
 		}
 		return fmt.Errorf("%d of %d done; the others are listed with the reason", all.Added, total)
@@ -169,10 +170,16 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 	c.Flags().StringVar(&role, "role", "", "owner, moderator or member; member when left out")
 	if way == "direct" {
 		c.Flags().BoolVar(&quiet, "quiet", false, "don't mail people that they were added")
+		nestingFlags(c, &nesting)
 		c.Flags().StringVar(&until, "until", "", "the last day of their membership, such as 2027-01-31; without an end when left out")
 	}
 	from.flags(c)
 	return c
+}
+
+func nestingFlags(c *cobra.Command, n *api.NestingWay) {
+	c.Flags().StringVar(&n.Consent, "consent", "", "of groups among them that you may change: whether their people are seen in the group, or only counted; counted when left out")
+	c.Flags().BoolVar(&n.WithoutExternals, "without-externals", false, "nest a group without its external members, where none are taken")
 }
 
 func (a *app) memberChange() *cobra.Command {

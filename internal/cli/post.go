@@ -26,17 +26,17 @@ func (a *app) waitingCommands() *cobra.Command {
 	var p paging
 	var kinds []string
 	show := a.reads(&cobra.Command{
-		Use: "list [GROUP]", Short: "List what needs your decision: posts, requests, changes by rules", Args: cobra.MaximumNArgs(1),
+		Use: "list [GROUP]", Short: "List what needs your decision: posts, requests, changes by rules, groups in others", Args: cobra.MaximumNArgs(1),
 		Example: "  ivytable waiting list\n  ivytable waiting list night-dispatch@merrowline.example --kind post",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
 		return list(a, &p, func(p client.Paging) (api.Page[api.Waiting], error) {
 			return c.Waiting(ctx, strings.Join(args, ""), kinds, p)
 		}, waitingColumns)
 	})
-	show.Flags().StringSliceVar(&kinds, "kind", nil, "only these kinds: post, join, leave, rule")
+	show.Flags().StringSliceVar(&kinds, "kind", nil, "only these kinds: post, join, leave, rule, nest")
 	paged(show, &p)
 	return noun("waiting", "What needs your decision: list, approve, decline", show,
-		a.decides("waiting", "approve", "Pass posts on, let people in or out, let a rule have its way", (*client.Client).DecideWaiting),
+		a.decides("waiting", "approve", "Pass posts on, let people in or out, let a rule have its way, let groups be in others", (*client.Client).DecideWaiting),
 		a.decides("waiting", "decline", "Turn posts and requests away, keep whom a rule would let go", (*client.Client).DecideWaiting))
 }
 

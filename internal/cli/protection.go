@@ -132,21 +132,3 @@ func (a *app) protectionCommands() *cobra.Command {
 	})
 	return noun("protection", "What protects the workspace from its own people and programs: show, change", show, change)
 }
-
-var nestedColumns = []column[api.Nested]{
-	{name: "outer", value: func(n api.Nested) any { return n.Outer.Address }, show: func(n api.Nested) string { return n.Outer.Name }},
-	{name: "inner", value: func(n api.Nested) any { return n.Inner.Address }, show: func(n api.Nested) string { return n.Inner.Name }},
-	{name: "by", value: func(n api.Nested) any { return n.By }, csvOnly: true},
-	{name: "since", value: func(n api.Nested) any { return n.Since }, show: func(n api.Nested) string { return dayOf(n.Since) }, whole: true},
-	{name: "doubts", value: func(n api.Nested) any { return strings.Join(n.Doubts, " ") }},
-}
-
-func (a *app) nestingCommands() *cobra.Command {
-	var p paging
-	show := a.reads(&cobra.Command{Use: "list", Short: "List which groups are nested in which, with what is doubtful about it", Args: cobra.NoArgs, Example: "  ivytable nesting list"},
-		func(ctx context.Context, c *client.Client, _ []string) error {
-			return list(a, &p, func(p client.Paging) (api.Page[api.Nested], error) { return c.Nestings(ctx, p) }, nestedColumns)
-		})
-	paged(show, &p)
-	return noun("nesting", "Groups in groups: list", show)
-}

@@ -88,7 +88,31 @@ func (c *Client) SetOverride(ctx context.Context, ref, address string, n api.New
 	return err
 }
 
-// Nestings lists which groups are nested in which.
-func (c *Client) Nestings(ctx context.Context, p Paging) (api.Page[api.Nested], error) {
-	return get[api.Page[api.Nested]](ctx, c, "/nestings", p.values())
+// Nestings lists which groups are nested in which; with asked, only those whose owners have not agreed yet.
+func (c *Client) Nestings(ctx context.Context, asked bool, p Paging) (api.Page[api.Nested], error) {
+	q := p.values()
+	if asked {
+		q.Set("asked", "true")
+	}
+	return get[api.Page[api.Nested]](ctx, c, "/nestings", q)
+}
+
+// Consents lists what is agreed and asked for about groups in one, and about it in others.
+func (c *Client) Consents(ctx context.Context, ref string, p Paging) (api.Page[api.Nested], error) {
+	return get[api.Page[api.Nested]](ctx, c, at("groups", ref, "consents"), p.values())
+}
+
+// GiveConsent agrees that a group is in another.
+func (c *Client) GiveConsent(ctx context.Context, ref, outer string, n api.NewConsent) (api.Nested, error) {
+	return change[api.Nested](ctx, c, http.MethodPut, at("groups", ref, "consents", outer), n)
+}
+
+// EndConsent ends that one of two groups is in the other, or what is asked for about it.
+func (c *Client) EndConsent(ctx context.Context, ref, other, reason string) error {
+	path := at("groups", ref, "consents", other)
+	if reason != "" {
+		path += "?" + url.Values{"reason": {reason}}.Encode()
+	}
+	_, err := change[none](ctx, c, http.MethodDelete, path, nil, at("groups", ref, "consents", other, "removal"))
+	return err
 }

@@ -38,6 +38,10 @@ func (f *filler) staff(ctx context.Context, back int) error {
 	switch back {
 	case 7:
 		return f.settle(ctx)
+	case 3:
+		if err := f.nest(ctx); err != nil {
+			return err
+		}
 	case 2:
 		if err := f.invite(ctx); err != nil {
 			return err
@@ -121,6 +125,23 @@ func (f *filler) shifts(ctx context.Context) error {
 		}
 	}
 	_, err := f.Directory.Import(ctx, f.ines, api.Import{Text: file})
+	return err
+}
+
+// nest has the crew's groups agree to being in others, and one asked that has not decided yet.
+func (f *filler) nest(ctx context.Context) error {
+	mira, err := f.as(ctx, "mira.stor@"+crewDomain)
+	if err != nil {
+		return err
+	}
+	if _, err := f.Consent.Give(ctx, mira, "engine@"+crewDomain, "all@"+crewDomain, api.NewConsent{Consent: "counted"}); err != nil {
+		return err
+	}
+	jonas, err := f.as(ctx, "jonas.keel@"+crewDomain)
+	if err != nil {
+		return err
+	}
+	_, err = f.Member.Add(ctx, jonas, "all@"+crewDomain, api.NewMembers{People: []api.NewPerson{{Address: night}}}, 0)
 	return err
 }
 

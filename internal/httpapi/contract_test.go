@@ -124,6 +124,13 @@ var contract = []row{
 	{op: "read-roster", body: `{"text": "` + kit.Left + `", "group": "<open>"}`, want: only(200, 4, 6)},
 	{op: "list-reached", path: "ref=<open>", want: [7]int{401, 403, 200, 200, 200, 200, 200}},
 	{op: "read-nesting", path: "ref=<open>", want: [7]int{401, 403, 200, 200, 200, 200, 200}},
+	{op: "list-consents", path: "ref=<open>", want: only(200, 4, 5, 6)},
+	{op: "list-consents", path: "ref=<hidden>", want: [7]int{401, 404, 403, 403, 200, 200, 200}},
+	{op: "give-consent", path: "ref=<asked> other=<asking>", body: `{"consent": "seen"}`, want: only(200, 4, 6), records: "consent.give people.add"},
+	{op: "give-consent", path: "ref=<open> other=<new>", body: `{"consent": "seen"}`, want: only(404, 4, 6)},
+	{op: "end-consent", path: "ref=<asked> other=<asking>", want: only(204, 4, 6), records: "consent.end consent.end"},
+	{op: "end-consent", path: "ref=<asking> other=<asked>", want: only(204, 3, 4, 6), records: "consent.end consent.end"},
+	{op: "end-consent", path: "ref=<asking> other=" + nothing, want: only(404, 3, 4, 6)},
 	{op: "list-standings", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "read-override", path: "ref=<overridden> address=a@b.example", want: only(200, 3, 4, 6)},
 	{op: "read-override", path: "ref=<open> address=a@b.example", want: only(404, 3, 4, 6)},
@@ -390,6 +397,13 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/password/")
 		return []string{"<password-link>", rest[:len("ivy_")+32]}
 	})
+	asked := func() []string { // whether it may be in another group of the same people
+		inner, outer := f.group("add_people=owners"), f.group("add_people=moderators")
+		must(kit.Last(k.Member.Add(ctx, k.Actor(f.t, kit.Moderator), outer.Address, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: inner.Address}}}, 0)))
+		return []string{"<asked>", inner.Address, "<asking>", outer.Address}
+	}
+	set("<asked>", asked)
+	set("<asking>", asked)
 	set("<person>", func() []string { return []string{"<person>", f.person()} })
 	set("<departed>", func() []string {
 		p := f.person()

@@ -114,8 +114,38 @@ func (s *server) readNesting(ctx context.Context, by workspace.Actor, in *Ref) (
 	return body(s.s.Member.Nesting(ctx, by, in.Group))
 }
 
-func (s *server) listNestings(ctx context.Context, by workspace.Actor, in *struct{ Paging }) (*reply[api.Page[api.Nested]], error) {
-	return body(s.s.Member.Nestings(ctx, by, in.Cursor, in.Limit))
+func (s *server) listNestings(ctx context.Context, by workspace.Actor, in *struct {
+	Paging
+	Asked bool `query:"asked" doc:"Only what the owners of the inner groups have not agreed to yet"`
+}) (*reply[api.Page[api.Nested]], error) {
+	return body(s.s.Consent.All(ctx, by, in.Asked, in.Cursor, in.Limit))
+}
+
+func (s *server) listConsents(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+}) (*reply[api.Page[api.Nested]], error) {
+	return body(s.s.Consent.Of(ctx, by, in.Group, in.Cursor, in.Limit))
+}
+
+// OneConsent is what is agreed about a group and another, in a path.
+type OneConsent struct {
+	Ref
+	Other string `path:"other" maxLength:"400" doc:"Identifier or address of the other group"`
+}
+
+func (s *server) giveConsent(ctx context.Context, by workspace.Actor, in *struct {
+	OneConsent
+	Body api.NewConsent
+}) (*reply[api.Nested], error) {
+	return body(s.s.Consent.Give(ctx, by, in.Group, in.Other, in.Body))
+}
+
+func (s *server) endConsent(ctx context.Context, by workspace.Actor, in *struct {
+	OneConsent
+	Reason string `query:"reason" maxLength:"500" doc:"Mailed to the other side"`
+}) (*none, error) {
+	return nil, s.s.Consent.End(ctx, by, in.Group, in.Other, in.Reason)
 }
 
 // OneOverride is an address in a group, in a path.

@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/account"
 	"ivytable.example/ivytable/internal/workspace/attributes"
 	"ivytable.example/ivytable/internal/workspace/bulk"
+	"ivytable.example/ivytable/internal/workspace/consent"
 	"ivytable.example/ivytable/internal/workspace/directory"
 	"ivytable.example/ivytable/internal/workspace/domains"
 	"ivytable.example/ivytable/internal/workspace/group"
@@ -35,6 +36,7 @@ type Service struct {
 	Account    *account.Service
 	Attributes *attributes.Service
 	Bulk       *bulk.Service
+	Consent    *consent.Service
 	Directory  *directory.Service
 	Domains    *domains.Service
 	Group      *group.Service
@@ -58,10 +60,10 @@ type Service struct {
 func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
 	k := workspace.New(pool, o)
 	s := &Service{
-		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Directory: directory.New(k), Domains: domains.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
 		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
-	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules)
+	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent)
 	return s, k.LoadClock(ctx)
 }
 
@@ -132,6 +134,7 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 	return []Job{
 		{"expiry", expiry, s.Life.Run, nil},
 		{"memberships that end", expiry, s.Member.Run, nil},
+		{"consents that are asked for", time.Minute, s.Consent.Run, nil},
 		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Woken()},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},
 		{"forget old mail", time.Hour, s.Post.Forget, nil},

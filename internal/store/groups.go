@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/schema"
 
 	"ivytable.example/ivytable/internal/core/expand"
@@ -298,6 +299,19 @@ func (s *Tx) LockGroup(id uuid.UUID) (g Group, err error) {
 	}
 	err = s.forUpdate().Take(&g, "id = ?", id).Error
 	return g, wrap("read a group", err)
+}
+
+// SharedGroups returns groups as they are now and keeps others from changing them. It comes after all
+// locks; two that need each other's group so are run one after the other, by a retry.
+func (s *Tx) SharedGroups(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
+	out := make(map[uuid.UUID]Group, len(ids))
+	db := s.db
+	if !s.looking {
+		db = db.Clauses(clause.Locking{Strength: "SHARE"})
+	}
+	return out, inBatches(ids, func(ids []uuid.UUID) error {
+		return wrap("read groups", scanGroups(db.Model(&Group{}).Where("id IN ?", ids).Order("id"), func(g Group) { out[g.ID] = g }))
+	})
 }
 
 // Above returns every live group that a person is in, by themselves or through

@@ -41,14 +41,19 @@ func (s *Tx) AddMemberships(rows []Membership) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	var asked []Consent
 	for _, m := range rows {
 		if m.Kind == KindGroup {
+			asked = append(asked, Consent{ID: NewID(), GroupID: m.MemberID, OuterID: m.GroupID, AskedBy: m.AddedBy, AskedAt: m.AddedAt})
 			s.nested = true
 			s.moves.around(m.GroupID)
 			s.moves.around(m.MemberID)
 		} else {
 			s.moves.move(m.MemberID, m.GroupID, +1)
 		}
+	}
+	if err := s.AskConsents(asked); err != nil {
+		return err
 	}
 	return wrap("add members", s.writing(ofGroups).CreateInBatches(rows, 5000).Error)
 }

@@ -107,8 +107,12 @@ func (s *Reads) openBelow(root uuid.UUID, now time.Time, shown bool) ([]uuid.UUI
 	}
 	groups, err := s.GroupsByID(expand.Reach(root, below))
 	if shown {
+		agreed, err := s.ConsentsIn(expand.Reach(root, below))
+		if err != nil {
+			return nil, err
+		}
 		for outer, inner := range below {
-			below[outer] = slices.DeleteFunc(inner, func(id uuid.UUID) bool { return !groups[id].Findable })
+			below[outer] = slices.DeleteFunc(inner, func(id uuid.UUID) bool { return !groups[id].Findable && agreed[Pair{outer, id}].Scope == 0 })
 		}
 	}
 	return sorted(expand.Open(root, below, func(id uuid.UUID) bool {
@@ -136,12 +140,6 @@ func (s *Reads) Overlaps(people []uuid.UUID, least int, now time.Time, limit int
 func (s *Reads) GroupsByWords(words []string, limit int) (ids []uuid.UUID, err error) {
 	err = s.db.Raw("SELECT ref FROM words WHERE kind = ? AND word IN ? GROUP BY ref ORDER BY COUNT(*) DESC, ref LIMIT ?", KindGroup, words, limit).Scan(&ids).Error
 	return ids, wrap("look for like names", err)
-}
-
-// Nestings returns a page of the groups that are nested in groups, oldest first.
-func (s *Reads) Nestings(after Cursor, limit int) (Page[Membership], error) {
-	return page(s, s.db.Model(&Membership{}).Where("kind = ?", KindGroup), after, limit,
-		sortKey[Membership]{column: "added_at", id: "member_id", value: func(m Membership) (string, uuid.UUID) { return m.AddedAt.Format(dbTime), m.MemberID }})
 }
 
 // NestedIn returns the groups that are in others themselves, by these.

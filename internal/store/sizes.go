@@ -17,7 +17,8 @@ import (
 // A group's size is the number of people whom it reaches, each once, through nesting: how
 // many would get its mail. It is kept beside the group, for everybody who sees all groups
 // (people), and for those who see what every colleague does (shown): what is nested in it and
-// can't be found in the workspace is not counted there, since the number would tell of it.
+// can't be found in the workspace is not counted there, since the number would tell of it, unless
+// its owners agreed to that.
 //
 // A transaction notes who came into a group or went, who left the organisation or returned,
 // and which groups changed so that others reach more or fewer through them. When it ends,
@@ -83,7 +84,8 @@ type nesting struct {
 }
 
 type nestedGroup struct {
-	findable, takes bool // colleagues can find it; it takes external members
+	findable, takes bool               // colleagues can find it; it takes external members
+	counted         map[uuid.UUID]bool // what is in it and agreed to being counted there
 }
 
 // surroundings are the groups whose people a group reaches: all, those whose external people
@@ -104,23 +106,30 @@ func (s *Reads) nestingAround(groups []uuid.UUID) (n nesting, err error) {
 			SELECT id FROM up
 			UNION
 			SELECT m.member_id FROM down JOIN memberships m ON m.group_id = down.id AND m.kind = 2
-		) SELECT m.group_id, m.member_id, g.ended_at IS NULL, COALESCE(f.value, 0), COALESCE(x.value, 0) FROM down JOIN memberships m ON m.group_id = down.id AND m.kind = 2
+		) SELECT m.group_id, m.member_id, g.ended_at IS NULL, COALESCE(f.value, 0), COALESCE(x.value, 0), COALESCE(c.scope, 0) > 0 FROM down JOIN memberships m ON m.group_id = down.id AND m.kind = 2
 			JOIN mail_groups g ON g.id = m.member_id
 			LEFT JOIN group_settings f ON f.group_id = m.member_id AND f.setting = 'find'
-			LEFT JOIN group_settings x ON x.group_id = m.group_id AND x.setting = 'externals'`, groups).Rows()
+			LEFT JOIN group_settings x ON x.group_id = m.group_id AND x.setting = 'externals'
+			LEFT JOIN consents c ON c.outer_id = m.group_id AND c.group_id = m.member_id`, groups).Rows()
 		if err != nil {
 			return err
 		}
 		defer rows.Close()
 		for rows.Next() {
 			var outer, inner uuid.UUID
-			var lives bool
+			var lives, counted bool
 			var find, externals policy.Value
-			if err := rows.Scan(&outer, &inner, &lives, &find, &externals); err != nil {
+			if err := rows.Scan(&outer, &inner, &lives, &find, &externals, &counted); err != nil {
 				return err
 			}
 			o, i := n.info[outer], n.info[inner]
 			o.takes, i.findable = externals != policy.ExternalsBarred, find >= policy.Workspace
+			if counted && o.counted == nil {
+				o.counted = map[uuid.UUID]bool{}
+			}
+			if counted {
+				o.counted[inner] = true
+			}
 			n.info[outer], n.info[inner] = o, i
 			if !slices.Contains(n.outer[inner], outer) {
 				n.outer[inner] = append(n.outer[inner], outer)
@@ -163,7 +172,7 @@ func (n nesting) of(root uuid.UUID) surroundings {
 	r := surroundings{all: set(expand.Reach(root, n.inner)), open: expand.Open(root, n.inner, takes)}
 	for g := range r.all {
 		for _, i := range n.inner[g] {
-			if n.info[i].findable {
+			if n.info[i].findable || n.info[g].counted[i] {
 				shown[g] = append(shown[g], i)
 			}
 		}
@@ -194,6 +203,9 @@ func (s *Tx) settle() error {
 		for g := range of {
 			if _, isPerson := who[p]; !isPerson {
 				s.nested, whole[g] = true, true
+				if err := s.DeleteConsents(g, []uuid.UUID{p}); err != nil {
+					return err
+				}
 			}
 			touched[g] = true
 		}
@@ -398,13 +410,13 @@ func (s *Tx) countSizes(n nesting, groups []uuid.UUID) error {
 			continue
 		}
 		r := n.of(g)
-		all, err := s.countReach(r.all, r.open)
+		all, err := s.CountReach(r.all, r.open)
 		if err != nil {
 			return err
 		}
 		shown := all
 		if len(r.shown) != len(r.all) || len(r.shownOpen) != len(r.open) {
-			if shown, err = s.countReach(r.shown, r.shownOpen); err != nil {
+			if shown, err = s.CountReach(r.shown, r.shownOpen); err != nil {
 				return err
 			}
 		}
@@ -419,9 +431,9 @@ func (s *Tx) countSizes(n nesting, groups []uuid.UUID) error {
 	})
 }
 
-// countReach counts the people in any of groups, each once: those who are external only in
+// CountReach counts the people in any of groups, each once: those who are external only in
 // open ones.
-func (s *Reads) countReach(groups, open map[uuid.UUID]bool) (n int, err error) {
+func (s *Reads) CountReach(groups, open map[uuid.UUID]bool) (n int, err error) {
 	err = s.db.Raw("SELECT COUNT(DISTINCT m.member_id) FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id IN ? AND m.kind = 1 AND (NOT p.external OR m.group_id IN ?)",
 		sorted(groups), sorted(open)).Scan(&n).Error
 	return n, wrap("count the people of groups", err)
@@ -544,11 +556,11 @@ func (s *Reads) CheckSizes() (wrong []string, err error) {
 	}
 	for _, k := range kept {
 		r := n.of(k.GroupID)
-		all, err := s.countReach(r.all, r.open)
+		all, err := s.CountReach(r.all, r.open)
 		if err != nil {
 			return nil, err
 		}
-		shown, err := s.countReach(r.shown, r.shownOpen)
+		shown, err := s.CountReach(r.shown, r.shownOpen)
 		if err != nil {
 			return nil, err
 		}

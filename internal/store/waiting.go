@@ -12,6 +12,7 @@ import (
 const (
 	WaitingPost = "post"
 	WaitingRule = "rule" // a change of who is in by rule that its guard holds back
+	WaitingNest = "nest" // the consent of a group to being in another, which is asked for
 )
 
 // WaitingItem is something that waits for somebody's decision.
@@ -31,7 +32,7 @@ type WaitingQuery struct {
 	Limit  int
 }
 
-// parts are the tables that something waits in: post and request by moderators, rules by
+// parts are the tables that something waits in: post and request by moderators, rules and consents by
 // owners. Each ends so that conditions can follow.
 var waitingParts = []struct {
 	kinds  []string
@@ -42,6 +43,7 @@ var waitingParts = []struct {
 	{[]string{WaitingPost}, "SELECT 'post' AS kind, id, group_id, received_at AS at FROM mailings WHERE kind = 'post' AND state = 'waiting'", "received_at", "id", 2},
 	{[]string{ToJoin, ToLeave}, "SELECT kind, id, group_id, made_at AS at FROM requests WHERE state = 'open'", "made_at", "id", 2},
 	{[]string{WaitingRule}, "SELECT 'rule' AS kind, group_id AS id, group_id, " + pendingAt + " AS at FROM group_rules WHERE pending IS NOT NULL", pendingAt, "group_id", 3},
+	{[]string{WaitingNest}, "SELECT 'nest' AS kind, id, group_id, asked_at AS at FROM consents WHERE scope = 0", "asked_at", "id", 3},
 }
 
 // pendingAt is since when a change of a rule waits.

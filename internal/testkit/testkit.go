@@ -17,9 +17,11 @@ import (
 	"time"
 
 	"github.com/emersion/go-message"
+	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
 	"ivytable.example/ivytable/internal/service"
@@ -367,6 +369,16 @@ func (k *Kit) Staffed(t testing.TB, name string) api.Group {
 		t.Fatal(err)
 	}
 	return g
+}
+
+// Unagree makes of a group in another one that was nested before anybody was asked.
+func (k *Kit) Unagree(t testing.TB, outer, inner api.Group) {
+	t.Helper()
+	k.Write(t, func(tx *store.Tx) error {
+		c, err := tx.LockConsent(uuid.MustParse(outer.ID), uuid.MustParse(inner.ID))
+		c.Scope = admission.AskedFor
+		return errors.Join(err, tx.SaveConsent(c))
+	})
 }
 
 // Send hands a message to the workspace, as the mail server does once it has arrived.

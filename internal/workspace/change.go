@@ -119,7 +119,11 @@ func (c *Change) Save(g *Locked) error {
 	if g.touched && g.Version == g.was.Version {
 		g.Version++
 	}
-	err := c.Tx.SaveGroup(&g.Group.Group, g.was)
+	was := g.was
+	err := c.Tx.SaveGroup(&g.Group.Group, was)
+	if err == nil && was.Policy != g.Policy {
+		err = c.endContradicted(&g.Group.Group)
+	}
 	g.was, g.touched = g.Group.Group, false
 	return err
 }

@@ -89,7 +89,7 @@ func (v *View) together(all []Letter) Letter {
 	switch first.kind {
 	case LetterOwnerless:
 		path = "/groups"
-	case LetterRuleWaits:
+	case LetterRuleWaits, LetterNestAsked, LetterConsentOver:
 		path = "/waiting"
 	}
 	fill := maps.Clone(first.fill)

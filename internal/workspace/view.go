@@ -34,6 +34,7 @@ type View struct {
 	shown     []string       // attributes that colleagues see
 	own       []OwnAttribute // that the organisation keeps; nil: not read yet
 	expiry    *Expiry
+	outsiders *admission.Outside // what the workspace says of them; nil: not read yet
 	zone      *time.Location
 	began     time.Time // in the real time
 }
@@ -135,7 +136,7 @@ func (v *View) Alive(g *store.Group) error {
 
 // Door is a group as the core decides about coming in and going out.
 func (v *View) Door(g *store.Group) admission.Door {
-	return admission.Door{Name: g.Name, Owners: OwnersOf(g), Ended: v.Ended(g), Policy: &g.Policy}
+	return admission.Door{Name: g.Name, Owners: OwnersOf(g), Ended: v.Ended(g), Policy: &g.Policy, Outside: v.outside()}
 }
 
 // Group is a group with where the actor stands with it.
@@ -196,14 +197,16 @@ func (v *View) FindGroup(ref string, do access.Action) (Group, error) {
 	if err := v.By.SignedIn(); err != nil {
 		return Group{}, err
 	}
-	g, err := v.lookUp(ref)
+	g, err := v.LookUp(ref)
 	if err != nil {
 		return Group{}, err
 	}
 	return v.allowOn(g, ref, do)
 }
 
-func (v *View) lookUp(ref string) (store.Group, error) {
+// LookUp returns the group that ref names, whether the actor can find it or not: that is for whoever
+// calls it to see to.
+func (v *View) LookUp(ref string) (store.Group, error) {
 	var g store.Group
 	id, err := uuid.Parse(ref)
 	if err == nil && len(ref) == 36 {

@@ -94,6 +94,10 @@ const (
 	LetterCeiling      = "ceiling"
 	LetterMoved        = "moved"
 	LetterEnding       = "ending"
+	LetterNestAsked    = "nest asked"
+	LetterNestAgreed   = "nest agreed"
+	LetterNestEnded    = "nest ended"
+	LetterConsentOver  = "consent over"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -101,7 +105,7 @@ const (
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
 var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
-	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending"}
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -165,6 +169,25 @@ var english = language{
 			"The cause: {cause}",
 			"Open the page below to let it happen, or to change the rule."},
 			"Look at the rule", whyOwnerEnglish, ""},
+		LetterNestAsked: {"May {inner} be in {outer}?", []string{
+			"{by} asks that the group {inner} ({inner_address}) be in the group {outer} ({outer_address}): its people would get the mail of that group.",
+			"It is in it already, since {since}, and stays while you decide.",
+			"What {outer} is for: {outer_description}",
+			"You choose whether its people are seen there, or only counted. You can end it at any time.",
+			"Open the page below to agree or to decline."},
+			"Decide", whyOwnerEnglish, ""},
+		LetterNestAgreed: {"{inner} is in {outer} now", []string{
+			"{by} agreed that the group {inner} ({inner_address}) is in {outer} ({outer_address}). Its people get the mail of {outer}; {scope}."},
+			"Open {outer}", "This came because you asked for it, or own the group {outer_address}.", ""},
+		LetterNestEnded: {"{inner} is not in {outer}", []string{
+			"{by} {did} that the group {inner} ({inner_address}) is in {outer} ({outer_address}). Its people get no mail of {outer} by it.",
+			"The reason given: {reason}"},
+			"Open {name}", whyOwnerEnglish, ""},
+		LetterConsentOver: {"{inner} in {outer}: to be agreed again", []string{
+			"{by} changed the policy of a group, and it no longer fits what was agreed about {inner} ({inner_address}) in {outer} ({outer_address}).",
+			"{why}",
+			"The people of {inner} still get the mail of {outer}, and are neither seen nor counted there. The owners of {inner} decide whether it goes on."},
+			"Look at it", whyOwnerEnglish, ""},
 		LetterOwnerless: {"{name} has no owner", []string{
 			"{person} left the organisation and was the last owner of {name} ({address}). Nobody owns it now.",
 			"Open the page below and name an owner."},
@@ -227,6 +250,14 @@ var english = language{
 			"The cause: {cause}",
 			"Open the page below to let it happen, or to change the rules."},
 			"Look at what waits", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {count}"},
+		aboutMany[LetterNestAsked]: {"May {number} groups be in others?", []string{
+			"You are asked about these groups. The people of each would get the mail of the group that it is in; what is in one already stays while you decide:",
+			"Open the page below to agree or to decline."},
+			"Decide", "This came because you own these groups, or take care of groups that nobody owns.", "{inner} ({inner_address}) in {outer} ({outer_address}), as {by} asks"},
+		aboutMany[LetterConsentOver]: {"{number} groups in others: to be agreed again", []string{
+			"{by} changed policies, and they no longer fit what was agreed about these groups. Their people still get the mail, and are neither seen nor counted in the other group:",
+			"The owners of the inner groups decide whether it goes on."},
+			"Look at them", "This came because you own these groups, or take care of groups that nobody owns.", "{inner} ({inner_address}) in {outer} ({outer_address}). {why}"},
 		aboutMany[LetterEnding]: {"In {number} groups somebody's time ends soon", []string{
 			"After these days mail to these groups no longer reaches them:",
 			"If that is too early, the owners of each group can choose a later day."},
@@ -300,6 +331,25 @@ var german = language{
 			"Der Anlass: {cause}",
 			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regel zu ändern."},
 			"Regel ansehen", whyOwnerGerman, ""},
+		LetterNestAsked: {"Darf {inner} in {outer} sein?", []string{
+			"{by} bittet darum, dass die Gruppe {inner} ({inner_address}) in der Gruppe {outer} ({outer_address}) ist: ihre Personen bekämen deren E-Mails.",
+			"Sie ist seit {since} darin und bleibt es, bis Sie entscheiden.",
+			"Wozu {outer} dient: {outer_description}",
+			"Sie wählen, ob ihre Personen dort zu sehen sind oder nur gezählt werden. Sie können es jederzeit beenden.",
+			"Öffnen Sie die Seite unten, um zuzustimmen oder abzulehnen."},
+			"Entscheiden", whyOwnerGerman, ""},
+		LetterNestAgreed: {"{inner} ist jetzt in {outer}", []string{
+			"{by} hat zugestimmt, dass die Gruppe {inner} ({inner_address}) in {outer} ({outer_address}) ist. Ihre Personen bekommen die E-Mails von {outer}; {scope}."},
+			"{outer} öffnen", "Sie erhalten dies, weil Sie darum gebeten haben oder weil Ihnen die Gruppe {outer_address} gehört.", ""},
+		LetterNestEnded: {"{inner} ist nicht in {outer}", []string{
+			"{by} {did}, dass die Gruppe {inner} ({inner_address}) in {outer} ({outer_address}) ist. Ihre Personen bekommen dadurch keine E-Mails von {outer}.",
+			"Der Grund: {reason}"},
+			"{name} öffnen", whyOwnerGerman, ""},
+		LetterConsentOver: {"{inner} in {outer}: neu zu vereinbaren", []string{
+			"{by} hat die Regeln einer Gruppe geändert; sie passen nicht mehr zu dem, was über {inner} ({inner_address}) in {outer} ({outer_address}) vereinbart war.",
+			"{why}",
+			"Die Personen von {inner} bekommen weiter die E-Mails von {outer}, sind dort aber weder zu sehen noch gezählt. Die Eigentümer von {inner} entscheiden, ob es weitergeht."},
+			"Ansehen", whyOwnerGerman, ""},
 		LetterOwnerless: {"{name} hat keinen Eigentümer", []string{
 			"{person} hat die Organisation verlassen, und niemand sonst war Eigentümer von {name} ({address}). Die Gruppe gehört nun niemandem.",
 			"Öffnen Sie die Seite unten und bestimmen Sie jemanden."},
@@ -362,6 +412,14 @@ var german = language{
 			"Der Anlass: {cause}",
 			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regeln zu ändern."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {count}"},
+		aboutMany[LetterNestAsked]: {"Dürfen {number} Gruppen in anderen sein?", []string{
+			"Sie werden wegen dieser Gruppen gefragt. Die Personen einer jeden bekämen die E-Mails der Gruppe, in der sie ist; was schon darin ist, bleibt es, bis Sie entscheiden:",
+			"Öffnen Sie die Seite unten, um zuzustimmen oder abzulehnen."},
+			"Entscheiden", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{inner} ({inner_address}) in {outer} ({outer_address}), wie {by} bittet"},
+		aboutMany[LetterConsentOver]: {"{number} Gruppen in anderen: neu zu vereinbaren", []string{
+			"{by} hat Regeln geändert; sie passen nicht mehr zu dem, was über diese Gruppen vereinbart war. Ihre Personen bekommen weiter die E-Mails, sind in der anderen Gruppe aber weder zu sehen noch gezählt:",
+			"Die Eigentümer der inneren Gruppen entscheiden, ob es weitergeht."},
+			"Ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{inner} ({inner_address}) in {outer} ({outer_address}). {why}"},
 		aboutMany[LetterEnding]: {"In {number} Gruppen endet bald die Zeit von jemandem", []string{
 			"Nach diesen Tagen kommen E-Mails an diese Gruppen dort nicht mehr an:",
 			"Ist das zu früh, können die Eigentümer jeder Gruppe einen späteren Tag wählen."},
@@ -371,8 +429,8 @@ var german = language{
 
 // phrases are parts of sentences that depend on what is asked for.
 var phrases = map[string]map[string]string{
-	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them"},
-	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern"},
+	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended"},
+	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet"},
 }
 
 // Phrase is a part of a sentence in a language.

@@ -17,6 +17,7 @@ export type LookAlike = Schemas['LookAlike'];
 export type Me = Schemas['Me'];
 export type Member = Schemas['Member'];
 export type Naming = Schemas['Naming'];
+export type Nested = Schemas['Nested'];
 export type Nesting = Schemas['Nesting'];
 export type NewGroup = Schemas['NewGroup'];
 export type PeopleList = Schemas['PeopleList'];

@@ -5,11 +5,14 @@ import { api, ask, type Group, type Nesting } from '../api/client';
 import { people } from '../lib/dates';
 import { useList } from '../lib/use-list';
 import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
+import { useMe } from '../session/me';
+import { Consents } from './consents';
 import { useGroup } from './page';
 
 /** Nesting draws what is nested in a group and what it is nested in, and lists whom it reaches. */
 export default function GroupNesting() {
   const g = useGroup();
+  const me = useMe();
   const nesting = useQuery({
     queryKey: ['member', 'nesting', g.id],
     queryFn: () => ask(api.GET('/api/v1/groups/{ref}/nesting', { params: { path: { ref: g.address } } })),
@@ -20,6 +23,9 @@ export default function GroupNesting() {
         <Trouble error={nesting.error} />
         {nesting.data ? <Drawing tree={nesting.data} self={g.id} /> : <Loading what="the nesting" />}
       </Panel>
+      {(g.may?.includes('add_people') || g.may?.includes('change') || me.workspace_role === 'auditor') && (
+        <Consents group={g} />
+      )}
       <EffectiveMembers group={g} />
     </Stack>
   );
@@ -32,7 +38,7 @@ function Drawing({ tree, self }: { tree: Nesting; self: string }) {
   if (tree.groups.length === 1) {
     return (
       <Text color="fg.muted" fontSize="sm">
-        No group is nested in it, and it is nested in none. To nest one, put its address in on the page People.
+        No group is nested in it, and it is nested in none.
       </Text>
     );
   }

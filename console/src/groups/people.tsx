@@ -467,7 +467,7 @@ function Results({ says, list }: { says: string; list: Line[] }) {
         <Stack as="ul" gap="1" listStyleType="none">
           {rest.slice(0, 100).map((r, i) => (
             <li key={i}>
-              <b>{r.name || r.given}</b> was not: {r.says}
+              <b>{r.name || r.given}</b> {r.outcome === 'asked' ? 'is not in it yet' : 'was not'}: {r.says}
             </li>
           ))}
         </Stack>

@@ -19,6 +19,7 @@ const statusWords: Record<string, string> = {
   new: 'can be added',
   external: 'external',
   group: 'a group, to be nested',
+  asked: 'its owners are asked first',
   already: 'in it already',
   repeated: 'named twice',
   unknown: 'nobody has it',

@@ -14,7 +14,11 @@ const kinds = [
   ['join', 'Asking to join'],
   ['leave', 'Asking to leave'],
   ['rule', 'Held back by a guard'],
+  ['nest', 'Groups in others'],
 ] as const;
+
+type Verdict = 'approve' | 'decline';
+type Consent = 'counted' | 'seen';
 
 export default function Waiting() {
   return (
@@ -44,7 +48,7 @@ function All() {
   });
   const decide = useChange(
     ['post', 'joining', 'rule', 'group', 'member', 'me'],
-    (d: { ids: string[]; verdict: 'approve' | 'decline' }) =>
+    (d: { ids: string[]; verdict: Verdict; consent?: Consent }) =>
       ask(api.POST('/api/v1/waiting/decisions', { body: { ...d, reason } })),
     {
       onSuccess: (done) => {
@@ -57,7 +61,8 @@ function All() {
   const ids = [...list.picked];
   const all = list.rows.length > 0 && ids.length === list.rows.length;
   const chosen = list.values('kind');
-  const one = (id: string, verdict: 'approve' | 'decline') => decide.mutate({ ids: [id], verdict });
+  const one = (id: string, verdict: Verdict, consent?: Consent) =>
+    decide.mutate({ ids: [id], verdict, ...(consent ? { consent } : {}) });
   const onKey = (e: KeyboardEvent, w: Item) => {
     if (e.target instanceof HTMLElement && e.target !== e.currentTarget) return; // within a field or on a button
     const step = { ArrowDown: 1, j: 1, ArrowUp: -1, k: -1 }[e.key];
@@ -119,7 +124,7 @@ function All() {
               picked={list.picked.has(w.id)}
               busy={decide.isPending}
               onPick={(on) => list.pick(w.id, on)}
-              onDecide={(verdict) => one(w.id, verdict)}
+              onDecide={(verdict, consent) => one(w.id, verdict, consent)}
               onKeyDown={(e) => onKey(e, w)}
             />
           ))}
@@ -179,7 +184,7 @@ function All() {
   );
 }
 
-const words = { post: 'post', join: 'to join', leave: 'to leave', rule: 'rule' };
+const words = { post: 'post', join: 'to join', leave: 'to leave', rule: 'rule', nest: 'group' };
 
 function Row(props: {
   item: Item;
@@ -187,7 +192,7 @@ function Row(props: {
   picked: boolean;
   busy: boolean;
   onPick: (on: boolean) => void;
-  onDecide: (verdict: 'approve' | 'decline') => void;
+  onDecide: (verdict: Verdict, consent?: Consent) => void;
   onKeyDown: (e: KeyboardEvent) => void;
 }) {
   const { item: w } = props;
@@ -195,7 +200,9 @@ function Row(props: {
   const what =
     w.kind === 'post' || w.kind === 'rule'
       ? `“${w.subject}” of ${who}`
-      : `the request of ${who} to ${w.kind} ${w.group.name}`;
+      : w.kind === 'nest'
+        ? `that ${w.group.name} is in ${who}`
+        : `the request of ${who} to ${w.kind} ${w.group.name}`;
   return (
     <HStack
       as="li"
@@ -221,13 +228,18 @@ function Row(props: {
         <HStack gap="2" wrap="wrap">
           <Badge colorPalette={w.kind === 'rule' ? 'brass' : 'gray'}>{words[w.kind]}</Badge>
           <Text fontWeight="600" overflowWrap="anywhere">
-            {w.kind === 'post' || w.kind === 'rule' ? w.subject || '(no subject)' : w.who.name}
+            {w.kind === 'post' || w.kind === 'rule'
+              ? w.subject || '(no subject)'
+              : w.kind === 'nest'
+                ? `${w.group.name} in ${w.who.name}`
+                : w.who.name}
           </Text>
         </HStack>
         <Text fontSize="sm" overflowWrap="anywhere">
           {w.kind === 'post' && `${w.who.address} to `}
           {w.kind === 'join' && 'asks to join '}
           {w.kind === 'leave' && 'asks to leave '}
+          {w.kind === 'nest' && `You are asked for `}
           <Link to={`/groups/${w.group.address}`}>{w.group.name}</Link>, since {moment(w.at)}
         </Text>
         <Text fontSize="sm" color="fg.muted" overflowWrap="anywhere">
@@ -242,10 +254,24 @@ function Row(props: {
           colorPalette="ivy"
           disabled={props.busy}
           aria-label={`Approve ${what}`}
+          title={w.kind === 'nest' ? 'Its people are counted there, not shown' : undefined}
           onClick={() => props.onDecide('approve')}
         >
-          Approve
+          {w.kind === 'nest' ? 'Agree, counted' : 'Approve'}
         </Button>
+        {w.kind === 'nest' && (
+          <Button
+            size="xs"
+            variant="outline"
+            colorPalette="ivy"
+            disabled={props.busy}
+            aria-label={`Agree ${what}, and its people are seen`}
+            title="Whoever sees the people there sees them too"
+            onClick={() => props.onDecide('approve', 'seen')}
+          >
+            seen
+          </Button>
+        )}
         <Button
           size="xs"
           variant="outline"

@@ -39,10 +39,11 @@ const (
 
 // Door is the group that is to be entered or left.
 type Door struct {
-	Name   string
-	Owners string // the address of its owners
-	Ended  bool
-	Policy *policy.Policy
+	Name    string
+	Owners  string // the address of its owners
+	Ended   bool
+	Policy  *policy.Policy
+	Outside *Outside // nil: every address may be taken
 }
 
 // Candidate is who, or which group, would come in.
@@ -54,17 +55,19 @@ type Candidate struct {
 	In            bool // is in it already, by a membership of its own
 
 	// Of a group:
-	Ended  bool
-	Shown  bool     // whoever puts it in may change it, or see who is in it
-	Itself bool     // it is the group that would be entered
-	Path   []string // names of the groups by which the door is inside the candidate
-	Depth  int      // groups on the longest way through both
+	Ended     bool
+	Agrees    bool     // whoever puts it in may change it, so its side agrees
+	Externals bool     // it brings people from outside, as far as whoever puts it in may know
+	Itself    bool     // it is the group that would be entered
+	Path      []string // names of the groups by which the door is inside the candidate
+	Depth     int      // groups on the longest way through both
 }
 
 // As says in what role somebody comes in, and who answers for it.
 type As struct {
 	Role  expand.Role
 	Staff bool // an owner of the group or an administrator lets them in
+	Alone bool // a group may come in without the people from outside whom it brings, where none are taken
 	Other bool // it is somebody else who is told, so that words don't speak to the candidate
 }
 
@@ -75,14 +78,14 @@ type Outcome uint8
 const (
 	Refused Outcome = iota
 	Admitted
-	Asked   // whoever runs the group decides
+	Asked   // whoever runs the group decides; of a group that would be nested, whoever runs that one
 	Already // it is so; nothing changes
 )
 
 // Verdict is what happens, and why.
 type Verdict struct {
 	Outcome Outcome
-	Status  string // who the candidate is, or what stands in the way: new, external, group, already, departed, barred, closed, ended, refused, rule, last_owner
+	Status  string // who the candidate is, or what stands in the way: new, external, group, asked, already, departed, barred, closed, ended, refused, rule, last_owner
 	Says    string // why not; "" for who is admitted
 }
 
@@ -94,6 +97,9 @@ func (v Verdict) Told(d Door, of policy.Setting) policy.Told {
 	case Admitted:
 		return policy.Tell(policy.Allow, of.String(), about, "")
 	case Asked:
+		if v.Status == "asked" {
+			return policy.Tell(policy.Hold, "nesting", v.Says, "Agree to it, as one of its owners.")
+		}
 		return policy.Tell(policy.Hold, of.String(), about, "Approve the request.")
 	}
 	rule, mend := v.Status, ""
@@ -155,7 +161,7 @@ func In(way Way, d Door, c Candidate, as As) Verdict {
 	case c.Kind == Group:
 		return nest(way, d, c, as)
 	case c.Kind == Outsider:
-		return outside(way, d, as)
+		return outside(way, d, c, as)
 	case as.Role > expand.Member && !as.Staff && way != Accepting:
 		return no("refused", "Only owners and administrators may make somebody %s.", Article(as.Role))
 	case way == Joining && !d.Policy[policy.JoinAudience].Includes(policy.Workspace) && as.Other:
@@ -178,19 +184,29 @@ func nest(way Way, d Door, c Candidate, as As) Verdict {
 		return no("group", "The group %s has ended.", c.Name)
 	case c.Itself:
 		return no("group", "A group can't be in itself.")
-	case !c.Shown:
-		return no("group", "You can't see who is in %s, so you can't put it into another group. Ask its owners.", c.Name)
 	case len(c.Path) > 0:
 		return no("group", "%s is inside %s already (%s): the two would contain each other.", d.Name, c.Name, strings.Join(c.Path, " › "))
 	case c.Depth > expand.MaxDepth:
 		return no("group", "Groups can be nested %d deep at most, and this would go deeper.", expand.MaxDepth)
+	case c.Externals && !as.Alone && d.Policy[policy.Externals] == policy.ExternalsBarred:
+		return no("external", "%s has external members, and %s takes none. Nest it without them, or change that in the policy first.", c.Name, d.Name)
+	case c.Externals && d.Policy[policy.Externals] == policy.ExternalsByOwners && !as.Staff:
+		return no("external", "%s has external members, and only owners and administrators may bring those into %s.", c.Name, d.Name)
+	case way != Approving && !c.Agrees:
+		return Verdict{Asked, "asked", fmt.Sprintf("Its owners are asked. It comes in when they agree that %s may have it.", d.Name)}
 	}
 	return Verdict{Admitted, "group", ""}
 }
 
-func outside(way Way, d Door, as As) Verdict {
+func outside(way Way, d Door, c Candidate, as As) Verdict {
 	externals := d.Policy[policy.Externals]
+	why := ""
+	if d.Outside != nil {
+		why = d.Outside.Refuses(c.Address)
+	}
 	switch {
+	case why != "":
+		return Verdict{Refused, "external", why}
 	case as.Role > expand.Member:
 		return no("external", "An address outside the workspace can't be %s: it has no account here.", Article(as.Role))
 	case externals == policy.ExternalsBarred && way == Accepting:

@@ -58,7 +58,7 @@ func TestNoWayRoundTheRule(t *testing.T) {
 
 func TestIn(t *testing.T) {
 	outsider := with(tove, func(c *Candidate) { c.Kind = Outsider })
-	group := Candidate{Name: "Deck", Address: "deck@merrowline.example", Kind: Group, Shown: true, Depth: 2}
+	group := Candidate{Name: "Deck", Address: "deck@merrowline.example", Kind: Group, Agrees: true, Depth: 2}
 	member := As{Role: expand.Member}
 	for _, c := range []struct {
 		name    string
@@ -87,7 +87,12 @@ func TestIn(t *testing.T) {
 		{"a group is nested", Adding, "", group, member, Admitted, "group"},
 		{"a group is invited", Inviting, "", group, member, Refused, "group"},
 		{"a group as an owner", Adding, "", group, As{Role: expand.Owner, Staff: true}, Refused, "group"},
-		{"a group of which nothing is seen", Adding, "", with(group, func(c *Candidate) { c.Shown = false }), As{Role: expand.Member, Staff: true}, Refused, "group"},
+		{"a group of somebody else", Adding, "", with(group, func(c *Candidate) { c.Agrees = false }), As{Role: expand.Member, Staff: true}, Asked, "asked"},
+		{"a group of somebody else, agreed", Approving, "", with(group, func(c *Candidate) { c.Agrees = false }), member, Admitted, "group"},
+		{"a group with externals where none are", Adding, "", with(group, func(c *Candidate) { c.Externals = true }), As{Role: expand.Member, Staff: true}, Refused, "external"},
+		{"the same without them", Adding, "", with(group, func(c *Candidate) { c.Externals = true }), As{Role: expand.Member, Staff: true, Alone: true}, Admitted, "group"},
+		{"a group with externals that owners alone bring", Adding, "externals=owners", with(group, func(c *Candidate) { c.Externals = true }), As{Role: expand.Member, Alone: true}, Refused, "external"},
+		{"the same by an owner", Adding, "externals=owners", with(group, func(c *Candidate) { c.Externals = true }), As{Role: expand.Member, Staff: true}, Admitted, "group"},
 		{"a group that ended", Adding, "", with(group, func(c *Candidate) { c.Ended = true }), member, Refused, "group"},
 		{"a group in itself", Adding, "", with(group, func(c *Candidate) { c.Itself = true }), member, Refused, "group"},
 		{"a loop", Adding, "", with(group, func(c *Candidate) { c.Path = []string{"Deck", "Night Dispatch"} }), member, Refused, "group"},
@@ -95,7 +100,7 @@ func TestIn(t *testing.T) {
 		{"too deep", Adding, "", with(group, func(c *Candidate) { c.Depth = expand.MaxDepth + 1 }), member, Refused, "group"},
 	} {
 		v := In(c.way, door(c.set), c.c, c.as)
-		if v.Outcome != c.outcome || v.Status != c.status || (v.Outcome == Refused) != (v.Says != "") {
+		if v.Outcome != c.outcome || v.Status != c.status || (v.Outcome == Refused || v.Status == "asked") != (v.Says != "") {
 			t.Errorf("%s: %+v; want %d, %s", c.name, v, c.outcome, c.status)
 		}
 	}

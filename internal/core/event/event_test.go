@@ -65,6 +65,12 @@ var samples = []Event{
 	{oda, "", books, PeopleRemoved{Of(tove, prize), false, true}},
 	{oda, "console", books, PeopleInvited{Of(prize)}},
 	{tove, "console", books, RequestMade{"join", "I take three nights."}},
+	{oda, "console", books, ConsentAsked{prize, books}},
+	{oda, "console", books, ConsentGiven{prize, books, "counted", "asked"}},
+	{oda, "console", books, ConsentEnded{prize, books, "ended", "We have our own."}},
+	{oda, "console", books, ConsentEnded{prize, books, "declined", ""}},
+	{tove, "console", books, ConsentEnded{prize, books, "withdrawn", ""}},
+	{oda, "console", books, ConsentOver{prize, books, "Prize shows its people to anyone."}},
 	{oda, "console", books, RequestApproved{tove, "join", ""}},
 	{oda, "console", books, RequestApproved{tove, "leave", "As agreed."}},
 	{oda, "console", books, RequestDeclined{tove, "join", "Full."}},
@@ -171,7 +177,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 60 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 64 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -99,6 +99,7 @@ type draft struct {
 	rule    *rule.Rule
 	taken   bool // its address is somebody else's
 	list    *api.ListReading
+	nesting api.NestingWay
 }
 
 // refusal is the error for a group that can't be made.
@@ -179,7 +180,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	d.group = store.Group{ID: store.NewID(), StartingPoint: n.StartingPoint, Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
 		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
-	d.aliases = n.Aliases
+	d.aliases, d.nesting = n.Aliases, n.NestingWay
 	return d, p, d.people(v, n)
 }
 
@@ -275,7 +276,7 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 		return err
 	}
 	g := workspace.Hold(d.group)
-	if err := member.Admit(&c.View, &g.Group.Group, results, admission.Adding, true); err != nil {
+	if err := member.Admit(&c.View, &g.Group.Group, results, admission.Adding, admission.As{Staff: true, Alone: d.nesting.WithoutExternals}); err != nil {
 		return err
 	}
 	problems = append(slices.Clone(problems), member.RefusedAsProblems(results, d.owners)...)
@@ -299,7 +300,8 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err := c.Record(event.GroupCreated{Address: g.Address, Reach: g.Policy.Sentence()}, &g.Group.Group); err != nil {
 		return err
 	}
-	if err := member.Join(c, g, results, member.Entrance{Quiet: quiet}); errors.Is(err, store.ErrDuplicate) {
+	scope, _ := admission.ParseScope(d.nesting.Consent)
+	if err := member.Join(c, g, results, member.Entrance{Quiet: quiet, Scope: scope}); errors.Is(err, store.ErrDuplicate) {
 		return errOutsider
 	} else if err != nil {
 		return err

@@ -39,6 +39,7 @@ func TestANestedHiddenGroupDoesNotCount(t *testing.T) {
 		n.People = []api.NewPerson{{Address: kit.Member}, {Address: kit.Moderator}}
 	})
 	around := k.Make(t, "Sums around it", func(n *api.NewGroup) { n.People = []api.NewPerson{{Address: hidden.Address}} })
+	k.Unagree(t, around, hidden)
 	alone := k.Make(t, "Sums alone", func(n *api.NewGroup) { n.People = []api.NewPerson{{Address: kit.Colleague}} })
 	ines, petra := k.Actor(t, kit.Administrator), k.Actor(t, kit.Colleague)
 	all := kit.First(k.Group.Read(ctx, ines, around.Address)).Counts

@@ -83,10 +83,11 @@ func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api
 		if n.Way == "invite" {
 			way, done, verb = admission.Inviting, invite, "invited"
 		}
-		if err := Admit(&c.View, &g.Group.Group, results, way, staff(&c.View, &g.Group)); err != nil {
+		if err := Admit(&c.View, &g.Group.Group, results, way, admission.As{Staff: staff(&c.View, &g.Group), Alone: n.WithoutExternals}); err != nil {
 			return err
 		}
-		if err := done(c, g, results, Entrance{Quiet: n.Quiet}); err != nil {
+		scope, _ := admission.ParseScope(n.Consent)
+		if err := done(c, g, results, Entrance{Quiet: n.Quiet, Scope: scope}); err != nil {
 			return err
 		}
 		tell(c.Report, results, verb)
@@ -104,10 +105,12 @@ func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api
 
 // tell puts into a report what becomes of results.
 func tell(report *api.Preview, results []Result, verb string) {
-	n := 0
+	n, asked := 0, 0
 	for i := range results {
 		if results[i].OK() || results[i].Outcome == "invited" {
 			n++
+		} else if results[i].Asked() {
+			asked++
 		}
 	}
 	report.Sample, report.Total, report.Ready, report.Counts = Shown(results), len(results), n, Counts(results)
@@ -116,6 +119,10 @@ func tell(report *api.Preview, results []Result, verb string) {
 		is = ""
 	}
 	switch {
+	case asked > 0 && n+asked == len(results) && n == 0:
+		report.Says = fmt.Sprintf("The owners of %s are asked first.", workspace.Number(asked, "group"))
+	case asked > 0 && n+asked == len(results):
+		report.Says = fmt.Sprintf("%d of %d entries %s%s; the owners of %s are asked first.", n, len(results), is, verb, workspace.Number(asked, "group"))
 	case n < len(results):
 		report.Says = fmt.Sprintf("%d of %d entries %s%s; the others say why not.", n, len(results), is, verb)
 	case n == 1:
@@ -127,14 +134,19 @@ func tell(report *api.Preview, results []Result, verb string) {
 
 // Entrance is how people come into a group.
 type Entrance struct {
-	Fact  event.Fact // nil: they were added
-	Quiet bool       // they are not told
+	Fact  event.Fact      // nil: they were added
+	Quiet bool            // they are not told
+	Scope admission.Scope // what is agreed about groups; Counted, where it is not said
 }
 
 // Join puts the people of results that can be into g, which is locked, counts them, tells
-// them, and records it. Open requests and invitations of theirs end.
+// them, and records it. Open requests and invitations of theirs end. Groups come in with the
+// consent of those who run them, or these are asked.
 func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entrance) error {
 	now := c.Now()
+	if err := consents(c, g, results, cmp.Or(how.Scope, admission.Counted)); err != nil {
+		return err
+	}
 	var rows []store.Membership
 	var outsiders []store.Person
 	var affected []store.Affected

@@ -68,6 +68,8 @@ type change struct {
 	remove   bool
 	exit     admission.Exit // how they go
 	staff    bool           // an owner of the group or an administrator does it, or goes
+	inner    bool           // whoever runs a group takes it out of another
+	reason   string         // and why
 }
 
 func (x change) check() error {
@@ -243,6 +245,7 @@ type ledger struct {
 	ids      []uuid.UUID
 	affected []store.Affected
 	who      []event.Who
+	groups   []uuid.UUID
 }
 
 // add notes a member that is changed, and keeps the counts of the group in step.
@@ -265,6 +268,7 @@ func (l *ledger) add(g *store.Group, t *Target) {
 	who := event.Who{Name: row.Name, Address: row.Address}
 	if row.Kind == store.KindGroup {
 		did.Label = &row.Address
+		l.groups = append(l.groups, row.MemberID)
 	} else if row.Name == row.Address {
 		who.Name = ""
 	}
@@ -313,10 +317,13 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 	if err == nil {
 		err = c.Save(g)
 	}
-	if err != nil {
-		return err
+	if err == nil {
+		err = c.Record(fact, &g.Group.Group, l.affected...)
 	}
-	return c.Record(fact, &g.Group.Group, l.affected...)
+	if err == nil && l.x.remove && len(l.groups) > 0 {
+		err = parted(c, &g.Group.Group, l.groups, l.x)
+	}
+	return err
 }
 
 // activeOwners returns the owners of a group who have not left the organisation.
@@ -407,7 +414,7 @@ func MakeOwner(c *workspace.Change, g *workspace.Locked, p store.Person) error {
 		return all[0].Err
 	}
 	results := Oneself(p, expand.Owner)
-	if err := Admit(&c.View, &g.Group.Group, results, admission.HandedOver, true); err != nil {
+	if err := Admit(&c.View, &g.Group.Group, results, admission.HandedOver, admission.As{Staff: true}); err != nil {
 		return err
 	}
 	if !results[0].OK() {

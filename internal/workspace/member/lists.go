@@ -3,6 +3,7 @@ package member
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -141,9 +142,10 @@ func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUI
 
 // reach is a group with the groups nested in it.
 type reach struct {
-	root uuid.UUID
-	all  []uuid.UUID
-	open map[uuid.UUID]bool // those whose external people are in root too
+	root  uuid.UUID
+	all   []uuid.UUID
+	below expand.Edges[uuid.UUID]
+	open  map[uuid.UUID]bool // those whose external people are in root too
 }
 
 func reachOf(v *workspace.View, g *store.Group, asOf store.AsOf) (reach, error) {
@@ -151,7 +153,7 @@ func reachOf(v *workspace.View, g *store.Group, asOf store.AsOf) (reach, error) 
 	if err != nil {
 		return reach{}, err
 	}
-	r := reach{root: g.ID, all: expand.Reach(g.ID, below)}
+	r := reach{root: g.ID, all: expand.Reach(g.ID, below), below: below}
 	groups := map[uuid.UUID]store.Group{}
 	if len(r.all) > 1 {
 		if groups, err = v.Read.GroupsByID(r.all); err != nil {
@@ -167,21 +169,71 @@ func reachOf(v *workspace.View, g *store.Group, asOf store.AsOf) (reach, error) 
 // hiddenPeople says that somebody is not shown.
 const hiddenPeople = "More people of a group that you can't see."
 
-// shown returns the groups whose people the actor may see, root among them, by what they
-// are, and says where there are others.
+// shown returns the groups whose people the actor may see, root among them: by what they are, or since
+// those who run them agreed to it. It says where there are others, and how many of those who
+// agreed to being counted.
 func (r reach) shown(v *workspace.View) (ids []uuid.UUID, groups map[uuid.UUID]workspace.Group, hidden string, err error) {
 	ids = []uuid.UUID{r.root}
-	if groups, err = v.Visible(r.all); err != nil {
+	if groups, err = v.Visible(r.all); err != nil || len(r.all) == 1 {
+		return ids, groups, "", err
+	}
+	agreed, err := v.Read.ConsentsIn(r.all)
+	if err != nil {
 		return nil, nil, "", err
 	}
+	sees, counted := map[uuid.UUID]bool{r.root: true}, map[uuid.UUID]bool{r.root: true}
 	for _, id := range r.all[1:] {
-		if g, ok := groups[id]; ok && v.May(access.SeePeople, &g) {
-			ids = append(ids, id)
-		} else {
-			hidden = hiddenPeople
+		g, ok := groups[id]
+		sees[id] = ok && v.May(access.SeePeople, &g)
+	}
+	for _, outer := range r.all { // nearest first; what is agreed for one group holds for who sees that one by itself
+		for _, inner := range r.below[outer] {
+			scope := agreed[store.Pair{Outer: outer, Inner: inner}].Scope
+			if g, ok := groups[outer]; scope == admission.Seen && (outer == r.root || ok && v.May(access.SeePeople, &g)) {
+				sees[inner] = true
+			}
+			counted[inner] = counted[inner] || counted[outer] && scope >= admission.Counted
 		}
 	}
-	return ids, groups, hidden, nil
+	uncounted := false
+	for _, id := range r.all[1:] {
+		if sees[id] {
+			ids, counted[id] = append(ids, id), true
+		}
+		uncounted = uncounted || !sees[id] && !counted[id]
+	}
+	if len(ids) == len(r.all) {
+		return ids, groups, "", nil
+	}
+	hidden, err = r.others(v, ids, counted, uncounted)
+	return ids, groups, hidden, err
+}
+
+// others says that there are people whom the actor does not see: how many of the groups that may be
+// counted, and whether there are more.
+func (r reach) others(v *workspace.View, shown []uuid.UUID, counted map[uuid.UUID]bool, more bool) (string, error) {
+	maps.DeleteFunc(counted, func(_ uuid.UUID, is bool) bool { return !is })
+	seen := make(map[uuid.UUID]bool, len(shown))
+	for _, id := range shown {
+		seen[id] = true
+	}
+	all, err := v.Read.CountReach(counted, r.open)
+	if err != nil {
+		return "", err
+	}
+	here, err := v.Read.CountReach(seen, r.open)
+	switch n := all - here; {
+	case err != nil:
+		return "", err
+	case n == 0 && !more:
+		return "", nil
+	case n == 0:
+		return hiddenPeople, nil
+	case more:
+		return fmt.Sprintf("%s of groups whose people you can't see, and others.", workspace.Number(n, "more person")), nil
+	default:
+		return fmt.Sprintf("%s of groups whose people you can't see.", workspace.Number(n, "more person")), nil
+	}
 }
 
 // people returns the people of some of the groups, each once.
@@ -239,7 +291,7 @@ func takenOut(v *workspace.View, field string, l api.PeopleList) ([]Entry, error
 func (s *Service) Read(ctx context.Context, by workspace.Actor, q api.PeopleListRequest) (*api.Preview, error) {
 	if q.Group != "" {
 		looking, report := by.Previewing()
-		_, err := s.Add(ctx, looking, q.Group, api.NewMembers{List: &q.PeopleList}, 0)
+		_, err := s.Add(ctx, looking, q.Group, api.NewMembers{List: &q.PeopleList, NestingWay: q.NestingWay}, 0)
 		if workspace.Previewed(err) {
 			err = nil
 		}
@@ -265,7 +317,7 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, q api.PeopleList
 	if err != nil {
 		return nil, err
 	}
-	if err := Admit(v, &g, results, admission.Adding, true); err != nil {
+	if err := Admit(v, &g, results, admission.Adding, admission.As{Staff: true, Alone: q.WithoutExternals}); err != nil {
 		return nil, err
 	}
 	tell(report, results, "can be added")

@@ -266,7 +266,7 @@ func (x moveStep) do(c *workspace.Change, p store.Person, g store.Group, end *ti
 	}
 	results := Oneself(p, x.role)
 	results[0].Ends = end
-	if err := Admit(&c.View, &held.Group.Group, results, admission.Adding, staff(&c.View, &held.Group)); err != nil {
+	if err := Admit(&c.View, &held.Group.Group, results, admission.Adding, admission.As{Staff: staff(&c.View, &held.Group)}); err != nil {
 		return err
 	}
 	r := results[0]

@@ -1,8 +1,8 @@
 package member
 
 import (
+	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -12,7 +12,6 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/expand"
-	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -45,7 +44,7 @@ func (s *Service) EffectiveMembers(ctx context.Context, by workspace.Actor, ref,
 			out.Role = r.Role.String()
 		}
 		for _, id := range r.Through {
-			if name := groups[id].Name; !slices.Contains(out.Through, name) {
+			if name := cmp.Or(groups[id].Name, hiddenGroup); !slices.Contains(out.Through, name) {
 				out.Through = append(out.Through, name)
 			}
 		}
@@ -127,44 +126,4 @@ func walk(from uuid.UUID, edges expand.Edges[uuid.UUID]) (order []uuid.UUID, dep
 		}
 	}
 	return order, depth
-}
-
-// Nestings lists the groups that are nested in groups, oldest first, with what is doubtful
-// about each: since nobody is asked yet whether their group may be nested, mail to the outer
-// group reaches the people of the inner one by the outer group's policy alone.
-func (s *Service) Nestings(ctx context.Context, by workspace.Actor, cursor string, limit int) (api.Page[api.Nested], error) {
-	none := api.Page[api.Nested]{}
-	if err := by.Allow(access.ReadNestings); err != nil {
-		return none, err
-	}
-	v := s.k.View(ctx, by)
-	after, err := v.Cursor(cursor, "nestings")
-	if err != nil {
-		return none, err
-	}
-	p, err := v.Read.Nestings(after, limit)
-	if err != nil {
-		return none, err
-	}
-	var ids []uuid.UUID
-	for _, m := range p.Items {
-		ids = append(ids, m.GroupID, m.MemberID)
-	}
-	groups, err := v.Read.GroupsByID(ids)
-	return workspace.Page(p, func(m store.Membership) api.Nested {
-		outer, inner := groups[m.GroupID], groups[m.MemberID]
-		out := api.Nested{ID: m.GroupID.String() + "." + m.MemberID.String(), Outer: api.Name{Name: outer.Name, Address: outer.Address}, Inner: api.Name{Name: inner.Name, Address: inner.Address},
-			By: m.AddedBy, Since: v.In(m.AddedAt), Doubts: []string{}}
-		doubt := func(is bool, format string, args ...any) {
-			if is {
-				out.Doubts = append(out.Doubts, fmt.Sprintf(format, args...))
-			}
-		}
-		o, i := outer.Policy, inner.Policy
-		doubt(o[policy.Post] > i[policy.Post], "%s takes mail from %s, %s from %s alone.", outer.Name, o[policy.Post].Who(), inner.Name, i[policy.Post].Who())
-		doubt(i[policy.Find] < policy.Workspace && i[policy.Find] < o[policy.Find], "%s can be found by %s alone.", inner.Name, i[policy.Find].Who())
-		doubt(i[policy.SeePeople] < o[policy.SeePeople], "%s shows its people to %s alone.", inner.Name, i[policy.SeePeople].Who())
-		doubt(inner.ExternalMembers > 0 && o[policy.Externals] == policy.ExternalsBarred, "The external members of %s get nothing, since %s takes none.", inner.Name, outer.Name)
-		return out
-	}), err
 }

@@ -50,10 +50,14 @@ type Result struct {
 
 	kind  admission.Kind
 	known bool // who it is: what can be decided about is decided by Admit
+	inner *workspace.Group
 }
 
 // OK reports whether this person can be in the group.
 func (r *Result) OK() bool { return r.Outcome == "added" }
+
+// Asked reports whether it is a group whose owners are asked first.
+func (r *Result) Asked() bool { return r.Outcome == "asked" }
 
 func (r *Result) refuse(status, format string, args ...any) {
 	r.known = false
@@ -75,6 +79,11 @@ func Oneself(p store.Person, role expand.Role) []Result {
 		r.kind = admission.Outsider
 	}
 	return []Result{r}
+}
+
+// OfGroup is a group as something to put into another.
+func OfGroup(g workspace.Group) Result {
+	return Result{Line: api.Line{Given: g.Address, Address: g.Address, Name: g.Name}, ID: g.ID, Role: expand.Member, kind: admission.Group, known: true}
 }
 
 // resolver finds out who entries are.
@@ -288,9 +297,9 @@ func (r *resolver) slip(out *Result, a mailaddr.Address) error {
 const unknownAddress = "Nobody in the workspace has this address. Check it for typing mistakes."
 
 // Admit decides for each result whether they can come into g by a way: by what they are
-// now, which may have changed since they were found. staff says that an owner of g or an
-// administrator lets them in. In a change, g is locked.
-func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Way, staff bool) error {
+// now, which may have changed since they were found. as says who lets them in; in which role is said by
+// each. In a change, g is locked.
+func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Way, as admission.As) error {
 	var keys []string
 	var ids, groupIDs []uuid.UUID
 	for i := range results {
@@ -337,10 +346,12 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 			if err := asInner(v, g.ID, &inner, &c); err != nil {
 				return err
 			}
+			r.inner = &inner
 		case admission.Person:
 			c.Departed = departed[r.ID]
 		}
-		r.apply(admission.In(way, door, c, admission.As{Role: r.Role, Staff: staff}))
+		as.Role = r.Role
+		r.apply(admission.In(way, door, c, as))
 	}
 	return nil
 }
@@ -349,8 +360,10 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 func (r *Result) apply(verdict admission.Verdict) {
 	found := r.Says // "Found by name."
 	switch verdict.Outcome {
-	case admission.Admitted, admission.Asked:
+	case admission.Admitted:
 		r.Outcome = "added"
+	case admission.Asked:
+		r.Outcome = "asked"
 	case admission.Already:
 		r.Outcome = "already"
 	default:
@@ -379,7 +392,14 @@ func InnerGroup(v *workspace.View, outer uuid.UUID, g *workspace.Group) (admissi
 
 // asInner says where a group that would be nested stands to the one around it.
 func asInner(v *workspace.View, to uuid.UUID, g *workspace.Group, c *admission.Candidate) error {
-	c.Ended, c.Shown = v.Ended(&g.Group), v.May(access.ChangeGroup, g) || v.May(access.SeePeople, g)
+	c.Ended, c.Agrees = v.Ended(&g.Group), v.May(access.ChangeGroup, g)
+	if v.May(access.SeePeople, g) { // else it would tell who is in it
+		n, err := v.Read.ExternalReach(g.ID, v.Now(), false)
+		if err != nil {
+			return err
+		}
+		c.Externals = n > 0
+	}
 	inner, err := v.Read.NestedAround(g.ID, v.Now())
 	if err != nil {
 		return err
@@ -443,7 +463,7 @@ func RefusedAsProblems(results []Result, n int) (p workspace.Problems) {
 	for i := range results {
 		switch r := &results[i]; {
 		case r.Entry.Line > 0:
-		case !r.OK():
+		case !r.OK() && !r.Asked():
 			p.Add(r.Field, r.Entry.Given, "%s", r.Says)
 		case i < n && r.kind == admission.Group:
 			p.Add(r.Field, r.Entry.Given, "A group can't own a group.")

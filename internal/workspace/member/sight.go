@@ -1,6 +1,7 @@
 package member
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -82,7 +83,7 @@ func (s *Sight) Places(people []store.Person) (map[uuid.UUID]Place, error) {
 				own, place.Added, place.ByRule = m.Role, m.AddedAt, m.ByRule
 			case !p.External || s.reach.open[m.GroupID]:
 				inside = true
-				place.Through = append(place.Through, s.groups[m.GroupID].Name)
+				place.Through = append(place.Through, cmp.Or(s.groups[m.GroupID].Name, hiddenGroup))
 			}
 		}
 		slices.Sort(place.Through)

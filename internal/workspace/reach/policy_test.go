@@ -193,6 +193,7 @@ func TestRehearsalsTellNothingOfHiddenGroups(t *testing.T) {
 	if _, err := k.Member.Add(ctx, k.Actor(t, kit.Administrator), g.Address, api.NewMembers{People: []api.NewPerson{{Address: inner.Address}}}, 0); err != nil {
 		t.Fatal(err)
 	}
+	k.Unagree(t, g, inner)
 	ask := func(by, as string) api.Decision {
 		t.Helper()
 		d, err := k.Reach.Rehearse(ctx, k.Actor(t, by), api.Rehearsal{Action: "post", Group: g.Address, As: as})

@@ -50,6 +50,7 @@ func setting(action string) policy.Setting {
 
 // somebody is who would act, as the rules of a group ask for it.
 type somebody struct {
+	person    store.Person // the zero value: of a role, or from outside
 	subject   access.Subject
 	relation  access.Relation
 	author    policy.Author
@@ -112,6 +113,7 @@ func open(v *workspace.View, g *workspace.Group) (asked, error) {
 func (x asked) person(p store.Person, place member.Place, o policy.Override, proven bool) somebody {
 	here := p.Active
 	who := somebody{
+		person:    p,
 		subject:   access.Subject{SignedIn: here && !p.External, Role: access.Role(p.WorkspaceRole)},
 		relation:  place.Relation,
 		candidate: admission.Candidate{Name: p.Name, Address: p.Address, Departed: !here && !p.External, Override: o, In: place.Relation.Role != 0},

@@ -130,8 +130,16 @@ func (x asked) nest(inner string, who somebody) (policy.Told, error) {
 	if err != nil {
 		return policy.Told{}, err
 	}
+	var there access.Relation // where they stand with the group that would be put into this one
+	if who.person.ID != uuid.Nil {
+		if there, err = x.v.RelationOf(who.person, &g.Group); err != nil {
+			return policy.Told{}, err
+		}
+	}
+	c.Agrees = who.subject.May(access.ChangeGroup, there, &g.Policy)
 	door := x.v.Door(&x.g.Group)
-	return admission.In(admission.Adding, door, c, admission.As{Role: expand.Member, Other: true}).Told(door, policy.AddPeople), nil
+	as := admission.As{Role: expand.Member, Staff: who.subject.May(access.ChangePeople, who.relation, &x.g.Policy), Other: true}
+	return admission.In(admission.Adding, door, c, as).Told(door, policy.AddPeople), nil
 }
 
 // maxWays is how many of the recipients of a rehearsed post are named.

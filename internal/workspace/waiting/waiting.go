@@ -1,8 +1,10 @@
 // Package waiting is all that needs somebody's decision, of every kind, in one list: posts held
-// for approval, requests to join or leave, changes of who is in by rule that a guard holds back.
+// for approval, requests to join or leave, changes of who is in by rule that a guard holds back, groups
+// that would be in others.
 package waiting
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -16,6 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/consent"
 	"ivytable.example/ivytable/internal/workspace/joining"
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
@@ -28,15 +31,16 @@ type Service struct {
 	post    *post.Service
 	joining *joining.Service
 	rules   *rules.Service
+	consent *consent.Service
 }
 
 // New returns the service of a workspace; the others do what is decided.
-func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Service) *Service {
-	return &Service{k, p, j, r}
+func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Service, c *consent.Service) *Service {
+	return &Service{k, p, j, r, c}
 }
 
 // Kinds are the kinds of what waits.
-var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule}
+var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule, store.WaitingNest}
 
 // query is what waits for the actor: of all groups, or of those that they help to run.
 func query(v *workspace.View) store.WaitingQuery {
@@ -96,6 +100,8 @@ type details struct {
 	requests map[uuid.UUID]store.Request
 	people   map[uuid.UUID]store.Person
 	rules    map[uuid.UUID]store.GroupRule
+	consents map[uuid.UUID]store.Consent
+	in       map[uuid.UUID][]uuid.UUID
 }
 
 // read reads what belongs to items, all at once.
@@ -109,7 +115,17 @@ func read(v *workspace.View, items []store.WaitingItem) (d details, err error) {
 		}
 		ids[kind], groups = append(ids[kind], w.ID), append(groups, w.GroupID)
 	}
-	if d.groups, err = v.Read.GroupsByID(groups); err != nil {
+	if d.consents, err = v.Read.ConsentsByID(ids[store.WaitingNest]); err != nil {
+		return d, err
+	}
+	var outer []uuid.UUID
+	for _, x := range d.consents {
+		outer = append(outer, x.OuterID)
+	}
+	if d.in, err = v.Read.NestedIn(outer); err != nil {
+		return d, err
+	}
+	if d.groups, err = v.Read.GroupsByID(append(groups, outer...)); err != nil {
 		return d, err
 	}
 	if d.mailings, err = v.Read.Mailings(ids[store.WaitingPost]); err != nil {
@@ -148,6 +164,14 @@ func (d details) shape(v *workspace.View, w store.WaitingItem) api.Waiting {
 		_ = json.Unmarshal(d.rules[w.ID].Pending, &p) // written by the rules
 		out.Subject = fmt.Sprintf("%s would leave by its rule", workspace.Number(p.Go, "member"))
 		out.Says = workspace.UpperFirst(p.Cause) + ". Approve it, and they go; decline it, and they stay as members by hand."
+	case store.WaitingNest:
+		x := d.consents[w.ID]
+		outer := d.groups[x.OuterID]
+		out.Who, out.Proven, out.Subject = api.Name{Name: outer.Name, Address: outer.Address}, true, fmt.Sprintf("May it be in %s?", outer.Name)
+		out.Says = fmt.Sprintf("%s asks. Its people would get the mail of %s.", cmp.Or(x.AskedBy, "Somebody"), outer.Address)
+		if slices.Contains(d.in[x.OuterID], x.GroupID) {
+			out.Says = fmt.Sprintf("It is in %s since %s, by %s. Approve it, and it stays; decline it, and its people get that mail no more.", outer.Address, v.In(x.AskedAt).Format("2 Jan 2006"), cmp.Or(x.AskedBy, "somebody"))
+		}
 	default:
 		r := d.requests[w.ID]
 		p := d.people[r.PersonID]
@@ -182,6 +206,9 @@ func (s *Service) Decide(ctx context.Context, by workspace.Actor, d api.Decision
 		if _, err := v.Read.Request(u); err == nil {
 			return s.joining.DecideOne(ctx, by, id, d, out)
 		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err := s.consent.DecideOne(ctx, by, u, d, out); !workspace.IsKind(err, workspace.NotFound) {
 			return err
 		}
 		err = s.rules.Decide(ctx, by, id, d.Verdict == "approve", out)

@@ -1,0 +1,5 @@
+-- +goose Up
+ALTER TABLE invitations
+  ADD COLUMN voucher_id UUID NULL,
+  ADD COLUMN reason VARCHAR(500) NOT NULL DEFAULT '',
+  ADD COLUMN ends_at DATETIME(6) NULL;
