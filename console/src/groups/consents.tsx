@@ -121,7 +121,13 @@ function One({ nested: x, group: g, first }: { nested: Nested; group: Group; fir
   return (
     <HStack as="li" px="3" py="2" gap="3" wrap="wrap" borderTopWidth={first ? '0' : '1px'} fontSize="sm">
       <Box flex="1" minW="16rem">
-        {other.address ? <Link to={`/groups/${other.address}/nesting`}>{other.name}</Link> : other.name}
+        {other.address ? (
+          <Link to={`/groups/${other.address}/nesting`}>
+            <u>{other.name}</u>
+          </Link>
+        ) : (
+          other.name
+        )}
         <Text as="span" color="fg.muted">
           {' · '}
           {state(x)}

@@ -257,7 +257,7 @@ function Row(props: {
           title={w.kind === 'nest' ? 'Its people are counted there, not shown' : undefined}
           onClick={() => props.onDecide('approve')}
         >
-          {w.kind === 'nest' ? 'Agree, counted' : 'Approve'}
+          {w.kind === 'nest' ? 'Agree: counted' : 'Approve'}
         </Button>
         {w.kind === 'nest' && (
           <Button
@@ -269,7 +269,7 @@ function Row(props: {
             title="Whoever sees the people there sees them too"
             onClick={() => props.onDecide('approve', 'seen')}
           >
-            seen
+            Agree: seen
           </Button>
         )}
         <Button

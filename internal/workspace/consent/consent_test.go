@@ -456,3 +456,40 @@ func TestNestings(t *testing.T) {
 		t.Error("an owner lists them")
 	}
 }
+
+// A change of many groups ends what it contradicts in each of them, also where one is in another.
+func TestChangesOfManyEndConsents(t *testing.T) {
+	l := k.Fresh(t, "consent_many")
+	ines := l.Actor(t, kit.Administrator)
+	var all []api.Group
+	var refs []string
+	for i := range 6 {
+		g := l.Make(t, fmt.Sprintf("Chain %d", i), func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("see_people=members post=members") })
+		all, refs = append(all, g), append(refs, g.Address)
+		if i > 0 {
+			nest(t, l, ines, g.Address, all[i-1].Address, func(n *api.NewMembers) { n.Consent = "seen" })
+		}
+	}
+	l.Letters(t)
+	b, err := l.Bulk.Begin(ctx, ines, api.NewBulk{Groups: refs[1:], Policy: policyOf("see_people=workspace")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Bulk.Run(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if b, err = l.Bulk.Read(ctx, ines, b.ID); err != nil || b.Changed != 5 {
+		t.Errorf("%+v, %v", b, err)
+	}
+	if got := state(t, l, all[1].Address, all[0].Address); got != "+asked" {
+		t.Errorf("the first, which shows its people to its members alone: %s", got)
+	}
+	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
+		t.Error(wrong, err)
+	}
+}
+
+func policyOf(words string) *api.PolicyPatch {
+	p := kit.Policy(words)
+	return &p
+}

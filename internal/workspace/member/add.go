@@ -105,10 +105,13 @@ func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api
 
 // tell puts into a report what becomes of results.
 func tell(report *api.Preview, results []Result, verb string) {
-	n, asked := 0, 0
+	n, asked, groups := 0, 0, 0
 	for i := range results {
 		if results[i].OK() || results[i].Outcome == "invited" {
 			n++
+			if results[i].IsGroup() {
+				groups++
+			}
 		} else if results[i].Asked() {
 			asked++
 		}
@@ -125,10 +128,10 @@ func tell(report *api.Preview, results []Result, verb string) {
 		report.Says = fmt.Sprintf("%d of %d entries %s%s; the owners of %s are asked first.", n, len(results), is, verb, workspace.Number(asked, "group"))
 	case n < len(results):
 		report.Says = fmt.Sprintf("%d of %d entries %s%s; the others say why not.", n, len(results), is, verb)
-	case n == 1:
-		report.Says = "1 person " + is + verb + "."
+	case groups == n && n > 0:
+		report.Says = fmt.Sprintf("%s %s%s.", workspace.Number(n, "group"), is, verb)
 	default:
-		report.Says = fmt.Sprintf("%d people %s%s.", n, is, verb)
+		report.Says = fmt.Sprintf("%s %s%s.", workspace.Number(n, "person"), is, verb)
 	}
 }
 
