@@ -30,6 +30,7 @@ const GroupHistory = lazy(() => import('./groups/history'));
 const PeopleList = page('/people', () => import('./people/list'));
 const NewPerson = lazy(() => import('./people/new'));
 const ImportPeople = lazy(() => import('./people/import'));
+const Externals = lazy(() => import('./people/externals'));
 const PersonPage = lazy(() => import('./people/page'));
 const Waiting = page('/waiting', () => import('./waiting/waiting'));
 const Care = page('/care', () => import('./care/care'));
@@ -37,6 +38,7 @@ const Rules = page('/rules', () => import('./rules/rules'));
 const History = page('/history', () => import('./history/history'));
 const Change = lazy(() => import('./changes/change'));
 const Invitation = lazy(() => import('./links/invitation'));
+const OwnPart = lazy(() => import('./links/own'));
 const JoinByLink = lazy(() => import('./links/join'));
 
 /** App is the pages of the console and their paths. The first ones need nobody to be signed in. */
@@ -45,6 +47,7 @@ export function App() {
     <Suspense fallback={<Loading what="the page" />}>
       <Routes>
         <Route path="/invitations/:secret" element={<Invitation />} />
+        <Route path="/own/:secret" element={<OwnPart />} />
         <Route path="/password" element={<AskLink />} />
         <Route path="/password/:secret" element={<ChoosePassword />} />
         <Route element={<SignedIn />}>
@@ -67,6 +70,7 @@ export function App() {
             <Route index element={<PeopleList />} />
             <Route path="new" element={<NewPerson />} />
             <Route path="import" element={<ImportPeople />} />
+            <Route path="external" element={<Externals />} />
             <Route path=":ref" element={<PersonPage />} />
           </Route>
           <Route path="/waiting" element={<Waiting />} />

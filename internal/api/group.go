@@ -84,6 +84,7 @@ type NewGroup struct {
 	Rule          string       `json:"rule,omitempty" maxLength:"4000" doc:"A rule of membership, as a SCIM filter"`
 	Quiet         bool         `json:"quiet,omitempty" doc:"People are not told that they were added"`
 	NestingWay
+	Vouching
 }
 
 // GroupPatch changes what a group is called and how long it lives.

@@ -49,7 +49,7 @@ type Decided struct {
 	Person  string `json:"person,omitempty" doc:"Who asked or wrote"`
 	Group   string `json:"group,omitempty"`
 	Subject string `json:"subject,omitempty" doc:"Of a post"`
-	Outcome string `json:"outcome" enum:"approved,declined,tried again,refused"`
+	Outcome string `json:"outcome" enum:"approved,declined,tried again,changed,removed,refused"`
 	Says    string `json:"says"`
 }
 

@@ -52,6 +52,13 @@ type NewMembers struct {
 	Until  string      `json:"until,omitempty" maxLength:"10" doc:"The last day for those who are put in directly and of whom none is said, such as 2027-01-31"`
 	Quiet  bool        `json:"quiet,omitempty" doc:"People who are put in directly are not told by mail"`
 	NestingWay
+	Vouching
+}
+
+// Vouching says who answers for external members among those to add.
+type Vouching struct {
+	Voucher string `json:"voucher,omitempty" maxLength:"400" doc:"Who of the workspace vouches for external members among them, by address; whoever adds them when left out"`
+	Reason  string `json:"reason,omitempty" maxLength:"500" doc:"Why they are in it"`
 }
 
 // NestingWay says how groups among those to add come in.

@@ -200,6 +200,7 @@ func (a *app) groupCreate() *cobra.Command {
 	f.StringSliceVar(&members, "member", nil, "address of a member or of a group to nest, or ADDRESS=ROLE; repeat for more")
 	from.flags(c)
 	nestingFlags(c, &n.NestingWay)
+	vouchingFlags(c, &n.Vouching)
 	f.StringVar(&n.Rule, "rule", "", "a rule of membership, such as 'department eq \"Deck\"'")
 	f.BoolVar(&n.Quiet, "quiet", false, "don't mail people that they were added")
 	f.StringArrayVar(&set, "set", nil, "a setting of the policy, such as post=anyone; repeat for more")

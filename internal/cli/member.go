@@ -130,6 +130,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 	var from source
 	var quiet bool
 	var nesting api.NestingWay
+	var vouching api.Vouching
 	back := ""
 	if way == "direct" {
 		back = "\n  ivytable member add night-dispatch@merrowline.example --taken-out-by 214 # undo a removal"
@@ -143,7 +144,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 		if len(args) == 2 && args[1] == "-" { // as the last argument of a pipe
 			args, from.file = args[:1], "-"
 		}
-		n := api.NewMembers{Way: way, Quiet: quiet, Until: until, NestingWay: nesting}
+		n := api.NewMembers{Way: way, Quiet: quiet, Until: until, NestingWay: nesting, Vouching: vouching}
 		for _, x := range args[1:] {
 			n.People = append(n.People, api.NewPerson{Address: x, Role: role})
 		}
@@ -168,6 +169,7 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 		return fmt.Errorf("%d of %d done; the others are listed with the reason", all.Added, total)
 	}, guarded, keyed)
 	c.Flags().StringVar(&role, "role", "", "owner, moderator or member; member when left out")
+	vouchingFlags(c, &vouching)
 	if way == "direct" {
 		c.Flags().BoolVar(&quiet, "quiet", false, "don't mail people that they were added")
 		nestingFlags(c, &nesting)
@@ -180,6 +182,11 @@ func (a *app) memberAdd(verb, short, way string) *cobra.Command {
 func nestingFlags(c *cobra.Command, n *api.NestingWay) {
 	c.Flags().StringVar(&n.Consent, "consent", "", "of groups among them that you may change: whether their people are seen in the group, or only counted; counted when left out")
 	c.Flags().BoolVar(&n.WithoutExternals, "without-externals", false, "nest a group without its external members, where none are taken")
+}
+
+func vouchingFlags(c *cobra.Command, n *api.Vouching) {
+	c.Flags().StringVar(&n.Voucher, "voucher", "", "who of the workspace vouches for external members among them; you when left out")
+	c.Flags().StringVar(&n.Reason, "reason", "", "why external members among them are in it")
 }
 
 func (a *app) memberChange() *cobra.Command {

@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/external"
 )
 
 // actors are the kinds of people of whom every route is asked, in the order of the
@@ -50,6 +51,20 @@ var contract = []row{
 	{op: "change-password", body: `{"current": "` + kit.Password + `", "password": "short"}`, want: signedIn(422)},
 	{op: "list-tokens", want: signedIn(200)},
 	{op: "list-nestings", want: only(200, 5, 6)},
+	{op: "list-externals", want: signedIn(200)},
+	{op: "change-externals", body: `{"ids": ["<external>"], "until": "2027-06-30"}`, want: signedIn(200), records: "people.change", by: []int{4, 6}},
+	{op: "change-externals", body: `{"ids": ["<external>"], "voucher": "` + kit.Member + `", "reason": "The berths"}`, want: signedIn(200), records: "people.vouch", by: []int{4, 6}},
+	{op: "change-externals", body: `{"ids": ["<external>"], "remove": true}`, want: signedIn(200), records: "people.remove", by: []int{4, 6}},
+	{op: "change-externals", body: `{"ids": ["<external>"], "voucher": "nobody@merrowline.example"}`, want: signedIn(422)},
+	{op: "change-externals", body: `{"ids": ["<external>"]}`, want: signedIn(422)},
+	{op: "read-external-rules", want: signedIn(200)},
+	{op: "change-external-rules", body: `{"allowed": true, "only_domains": [], "refused_domains": ["lucky-<n>.example"], "by_letter": false, "days": 0}`, want: only(200, 6), records: "outside.change"},
+	{op: "change-external-rules", body: `{"allowed": true, "only_domains": ["merrowline.example"], "refused_domains": [], "by_letter": false, "days": 0}`, want: only(422, 6)},
+	{op: "read-own-part", path: "secret=nonsense", want: all(404)},
+	{op: "read-own-part", path: "secret=<own>", want: all(200)},
+	{op: "change-own-part", path: "secret=nonsense", body: `{"do": "none"}`, want: all(404)},
+	{op: "change-own-part", path: "secret=<own>", body: `{"do": "none"}`, want: all(200), records: "people.change"},
+	{op: "change-own-part", path: "secret=<own>", body: `{"do": "leave"}`, want: all(200), records: "people.remove"},
 	{op: "read-second-factor", want: signedIn(200)},
 	{op: "begin-second-factor", body: `{"password": "wrong"}`, want: signedIn(422)},
 	{op: "confirm-second-factor", body: `{"code": "000000"}`, want: signedIn(409)},
@@ -397,6 +412,16 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/password/")
 		return []string{"<password-link>", rest[:len("ivy_")+32]}
 	})
+	outsider := func() []string { // a new group with somebody external in it, who has a letter
+		g := f.group("externals=owners leave=free")
+		guest := fmt.Sprintf("guest-%d@gannetport.example", f.n)
+		k.Letters(f.t)
+		must(kit.Last(k.Member.Add(ctx, admin, g.Address, api.NewMembers{People: []api.NewPerson{{Address: guest}}}, 0)))
+		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/own/")
+		return []string{"<external>", kit.First(k.External.List(ctx, admin, external.Query{Group: g.Address, Limit: 1})).Items[0].ID, "<own>", rest[:32]}
+	}
+	set("<external>", outsider)
+	set("<own>", outsider)
 	asked := func() []string { // whether it may be in another group of the same people
 		inner, outer := f.group("add_people=owners"), f.group("add_people=moderators")
 		must(kit.Last(k.Member.Add(ctx, k.Actor(f.t, kit.Moderator), outer.Address, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: inner.Address}}}, 0)))

@@ -137,6 +137,12 @@ func (s *server) routes() []route {
 		on("PUT", "/domains/{name}/main", "lead-domain", "Make a mail domain the main one", s.leadDomain, looks),
 		on("DELETE", "/domains/{name}", "retire-domain", "Retire a mail domain in which nothing lies any more", s.retireDomain, silent, looksAt("/domains/{name}/removal")),
 
+		on("GET", "/externals", "list-externals", "External members of all groups, as far as they are yours to see", s.listExternals),
+		on("POST", "/externals/changes", "change-externals", "Prolong external members, take them out, or say who vouches for them; a result for each", s.changeExternals, looks, people),
+		on("GET", "/external-rules", "read-external-rules", "What the workspace says of external members", s.readExternalRules),
+		on("PUT", "/external-rules", "change-external-rules", "Change what the workspace says of external members", s.changeExternalRules, looks),
+		on("GET", "/own/{secret}", "read-own-part", "Somebody's own part in a group, by a link from a letter", s.readOwnPart, public),
+		on("POST", "/own/{secret}", "change-own-part", "Change one's own delivery in a group, or leave it, by a link from a letter", s.changeOwnPart, public, looks),
 		on("GET", "/protection", "read-protection", "What protects the workspace from its own people and programs", s.readProtection),
 		on("PUT", "/protection", "change-protection", "Change what protects the workspace", s.changeProtection, looks),
 

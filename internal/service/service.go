@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/consent"
 	"ivytable.example/ivytable/internal/workspace/directory"
 	"ivytable.example/ivytable/internal/workspace/domains"
+	"ivytable.example/ivytable/internal/workspace/external"
 	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/history"
 	"ivytable.example/ivytable/internal/workspace/joining"
@@ -39,6 +40,7 @@ type Service struct {
 	Consent    *consent.Service
 	Directory  *directory.Service
 	Domains    *domains.Service
+	External   *external.Service
 	Group      *group.Service
 	History    *history.Service
 	Joining    *joining.Service
@@ -60,7 +62,7 @@ type Service struct {
 func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
 	k := workspace.New(pool, o)
 	s := &Service{
-		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
 		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent)

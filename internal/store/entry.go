@@ -122,6 +122,9 @@ type Invitation struct {
 	MadeAt     time.Time
 	ExpiresAt  time.Time
 	AnsweredAt *time.Time
+	VoucherID  *uuid.UUID // of somebody external: who vouches for them, ...
+	Reason     string     // ... why they are invited, ...
+	EndsAt     *time.Time // ... and until when they are to be in it; nil: for good
 }
 
 // AddInvitations records invitations; ErrDuplicate says that one to the same

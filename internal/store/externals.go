@@ -59,7 +59,7 @@ func within(domains []string) condition {
 	var args []any
 	for _, d := range domains {
 		parts = append(parts, "p.addr_key LIKE ?", "p.addr_key LIKE ?")
-		args = append(args, "%@"+likeText(d), "%@%."+likeText(d))
+		args = append(args, "%@"+strings.TrimSuffix(likePrefix(d), "%"), "%@%."+strings.TrimSuffix(likePrefix(d), "%"))
 	}
 	return condition{"(" + strings.Join(parts, " OR ") + ")", args}
 }

@@ -258,6 +258,11 @@ func (s *Tx) DeleteMemberships(group uuid.UUID, ids []uuid.UUID) error {
 		s.moves.move(id, group, -1)
 	}
 	return inBatches(ids, func(ids []uuid.UUID) error {
+		for _, q := range []string{"DELETE FROM external_members WHERE group_id = ? AND member_id IN ?", "DELETE FROM own_links WHERE group_id = ? AND member_id IN ?"} {
+			if err := s.db.Exec(q, group, ids).Error; err != nil {
+				return wrap("remove external members", err)
+			}
+		}
 		return wrap("remove members", s.writing(ofGroups).Exec("DELETE FROM memberships WHERE group_id = ? AND member_id IN ?", group, ids).Error)
 	})
 }

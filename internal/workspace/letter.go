@@ -91,6 +91,8 @@ func (v *View) together(all []Letter) Letter {
 		path = "/groups"
 	case LetterRuleWaits, LetterNestAsked, LetterConsentOver:
 		path = "/waiting"
+	case LetterVoucherLeft:
+		path = "/people/external?alone=true"
 	}
 	fill := maps.Clone(first.fill)
 	fill["number"] = fmt.Sprint(len(all))
@@ -112,9 +114,13 @@ func GroupPath(g *store.Group, part string) string {
 	return strings.TrimSuffix("/groups/"+g.Address+"/"+part, "/")
 }
 
-// AddedLetter tells people that they are in a group now.
-func (v *View) AddedLetter(g *store.Group) Letter {
-	l := v.GroupLetter(LetterAdded, g, GroupPath(g, ""), map[string]string{"by": v.By.Name(), "welcome": g.Welcome, "delivery": Phrase(g.Language, Delivery(g.DefaultMail))})
+// AddedLetter tells people that they are in a group now. own is the page where somebody without an
+// account decides about their own part in it, "" for those who have one.
+func (v *View) AddedLetter(g *store.Group, own string) Letter {
+	if own == "" {
+		own = GroupPath(g, "")
+	}
+	l := v.GroupLetter(LetterAdded, g, own, map[string]string{"by": v.By.Name(), "welcome": g.Welcome, "delivery": Phrase(g.Language, Delivery(g.DefaultMail))})
 	l.Apart = true
 	return l
 }

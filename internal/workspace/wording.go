@@ -98,6 +98,8 @@ const (
 	LetterNestAgreed   = "nest agreed"
 	LetterNestEnded    = "nest ended"
 	LetterConsentOver  = "consent over"
+	LetterVoucherLeft  = "voucher left"
+	LetterOwnPage      = "own page"
 	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -105,7 +107,7 @@ const (
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
 var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
-	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over"}
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -169,6 +171,17 @@ var english = language{
 			"The cause: {cause}",
 			"Open the page below to let it happen, or to change the rule."},
 			"Look at the rule", whyOwnerEnglish, ""},
+		LetterVoucherLeft: {"Nobody vouches for {count} of {name} any more", []string{
+			"{person} left the organisation and vouched for {count} of the group {name} ({address}).",
+			"They are: {for}",
+			"They are still in it. Open the page below and name somebody else who answers for them, or take them out."},
+			"Look at external members", whyOwnerEnglish, ""},
+		LetterOwnPage: {"You are in {name}", []string{
+			"You are in the mail group {name} ({address}) now.",
+			"What it is for: {description}",
+			"{welcome}",
+			"On the page below you choose whether its mail reaches you, or leave it. It needs no account: keep this letter."},
+			"My part in {name}", "This came because you came into the group {address}.", ""},
 		LetterNestAsked: {"May {inner} be in {outer}?", []string{
 			"{by} asks that the group {inner} ({inner_address}) be in the group {outer} ({outer_address}): its people would get the mail of that group.",
 			"It is in it already, since {since}, and stays while you decide.",
@@ -254,6 +267,10 @@ var english = language{
 			"You are asked about these groups. The people of each would get the mail of the group that it is in; what is in one already stays while you decide:",
 			"Open the page below to agree or to decline."},
 			"Decide", "This came because you own these groups, or take care of groups that nobody owns.", "{inner} ({inner_address}) in {outer} ({outer_address}), as {by} asks"},
+		aboutMany[LetterVoucherLeft]: {"Nobody vouches for external members of {number} groups any more", []string{
+			"{person} left the organisation and vouched for external members of these groups, who are still in them:",
+			"Open the page below and name somebody else who answers for them, or take them out."},
+			"Look at external members", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {for}"},
 		aboutMany[LetterConsentOver]: {"{number} groups in others: to be agreed again", []string{
 			"{by} changed policies, and they no longer fit what was agreed about these groups. Their people still get the mail, and are neither seen nor counted in the other group:",
 			"The owners of the inner groups decide whether it goes on."},
@@ -331,6 +348,17 @@ var german = language{
 			"Der Anlass: {cause}",
 			"Öffnen Sie die Seite unten, um es geschehen zu lassen oder die Regel zu ändern."},
 			"Regel ansehen", whyOwnerGerman, ""},
+		LetterVoucherLeft: {"Für {count} von {name} bürgt niemand mehr", []string{
+			"{person} hat die Organisation verlassen und bürgte für {count} der Gruppe {name} ({address}).",
+			"Es sind: {for}",
+			"Sie sind weiterhin darin. Öffnen Sie die Seite unten und nennen Sie jemanden, der für sie einsteht, oder nehmen Sie sie heraus."},
+			"Externe Mitglieder ansehen", whyOwnerGerman, ""},
+		LetterOwnPage: {"Sie sind in {name}", []string{
+			"Sie sind jetzt in der E-Mail-Gruppe {name} ({address}).",
+			"Wofür sie da ist: {description}",
+			"{welcome}",
+			"Auf der Seite unten wählen Sie, ob ihre E-Mails Sie erreichen, oder verlassen sie. Dafür brauchen Sie kein Konto: bewahren Sie diesen Brief auf."},
+			"Mein Teil in {name}", "Sie erhalten dies, weil Sie in die Gruppe {address} gekommen sind.", ""},
 		LetterNestAsked: {"Darf {inner} in {outer} sein?", []string{
 			"{by} bittet darum, dass die Gruppe {inner} ({inner_address}) in der Gruppe {outer} ({outer_address}) ist: ihre Personen bekämen deren E-Mails.",
 			"Sie ist seit {since} darin und bleibt es, bis Sie entscheiden.",
@@ -416,6 +444,10 @@ var german = language{
 			"Sie werden wegen dieser Gruppen gefragt. Die Personen einer jeden bekämen die E-Mails der Gruppe, in der sie ist; was schon darin ist, bleibt es, bis Sie entscheiden:",
 			"Öffnen Sie die Seite unten, um zuzustimmen oder abzulehnen."},
 			"Entscheiden", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{inner} ({inner_address}) in {outer} ({outer_address}), wie {by} bittet"},
+		aboutMany[LetterVoucherLeft]: {"Für externe Mitglieder von {number} Gruppen bürgt niemand mehr", []string{
+			"{person} hat die Organisation verlassen und bürgte für externe Mitglieder dieser Gruppen, die weiterhin darin sind:",
+			"Öffnen Sie die Seite unten und nennen Sie jemanden, der für sie einsteht, oder nehmen Sie sie heraus."},
+			"Externe Mitglieder ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {for}"},
 		aboutMany[LetterConsentOver]: {"{number} Gruppen in anderen: neu zu vereinbaren", []string{
 			"{by} hat Regeln geändert; sie passen nicht mehr zu dem, was über diese Gruppen vereinbart war. Ihre Personen bekommen weiter die E-Mails, sind in der anderen Gruppe aber weder zu sehen noch gezählt:",
 			"Die Eigentümer der inneren Gruppen entscheiden, ob es weitergeht."},

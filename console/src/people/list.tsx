@@ -67,16 +67,21 @@ export default function PeopleList() {
       columns={chosen}
       exported={list.query}
       side={
-        me.may.includes('change_directory') && (
-          <>
-            <Button asChild size="sm" variant="outline" colorPalette="gray">
-              <Link to="/people/import">Import a file</Link>
-            </Button>
-            <Button asChild size="sm" colorPalette="ivy">
-              <Link to="/people/new">Add somebody</Link>
-            </Button>
-          </>
-        )
+        <>
+          <Button asChild size="sm" variant="outline" colorPalette="gray">
+            <Link to="/people/external">External members</Link>
+          </Button>
+          {me.may.includes('change_directory') && (
+            <>
+              <Button asChild size="sm" variant="outline" colorPalette="gray">
+                <Link to="/people/import">Import a file</Link>
+              </Button>
+              <Button asChild size="sm" colorPalette="ivy">
+                <Link to="/people/new">Add somebody</Link>
+              </Button>
+            </>
+          )}
+        </>
       }
       quick={
         me.may.includes('read_departed') && (

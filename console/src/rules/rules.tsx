@@ -14,6 +14,7 @@ import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
 import { Ceilings } from './ceilings';
 import { Domains } from './domains';
+import { ExternalRules } from './externals';
 import { Protection } from './protection';
 import { useStartingPoints } from '../shared/starting-points';
 import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
@@ -39,6 +40,7 @@ export default function Rules() {
           <Ceilings />
           <Domains />
           <Attributes />
+          <ExternalRules />
           <Protection />
         </Stack>
       </Grid>

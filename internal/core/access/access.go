@@ -98,6 +98,8 @@ const (
 	ChangeDirectory      Action = "change_directory"
 	AddEverybody         Action = "add_everybody"
 	ReadNestings         Action = "read_nestings"
+	ReadOutside          Action = "read_external_rules"
+	ChangeOutside        Action = "change_external_rules"
 	ReadProtection       Action = "read_protection"
 	ChangeProtection     Action = "change_protection"
 	ShareViews           Action = "share_views"
@@ -157,6 +159,8 @@ var onWorkspace = []permit{
 	{action: ChangeDirectory, refusal: "Only administrators may change the directory of people."},
 	{action: AddEverybody, refusal: "Only administrators may put everybody of the workspace into a group."},
 	{action: ReadNestings, auditor: true, refusal: "Only administrators and auditors may list which groups are nested in which."},
+	{action: ReadOutside, auditor: true, everyone: true},
+	{action: ChangeOutside, refusal: "Only administrators may change what the workspace says of external members."},
 	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
 	{action: ChangeProtection, refusal: "Only administrators may change what protects the workspace."},
 	{action: ChangeAttributes, refusal: "Only administrators may say what the directory keeps of people."},

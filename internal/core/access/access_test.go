@@ -110,7 +110,7 @@ func TestMayHere(t *testing.T) {
 	if !colleague.MayHere(CreateGroup, true) || auditor.MayHere(CreateGroup, true) {
 		t.Error("where everybody creates groups, auditors do not")
 	}
-	if got := colleague.OnWorkspace(true); !slices.Equal(got, []Action{CreateGroup, SearchPeople, ReadStartingPoints, ReadCeilings}) {
+	if got := colleague.OnWorkspace(true); !slices.Equal(got, []Action{CreateGroup, SearchPeople, ReadStartingPoints, ReadOutside, ReadCeilings}) {
 		t.Errorf("a colleague may %v", got)
 	}
 }

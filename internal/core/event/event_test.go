@@ -64,6 +64,9 @@ var samples = []Event{
 	{tove, "console", books, PeopleRemoved{Of(tove), true, false}},
 	{oda, "", books, PeopleRemoved{Of(tove, prize), false, true}},
 	{oda, "console", books, PeopleInvited{Of(prize)}},
+	{oda, "console", books, ExternalsVouched{Of(prize), tove, "The berths."}},
+	{oda, "console", books, ExternalsVouched{People: Of(prize), Reason: "The berths."}},
+	{ines, "console", Who{}, OutsideChanged{[]Change{{Field: "days", From: "0", To: "365"}}}},
 	{tove, "console", books, RequestMade{"join", "I take three nights."}},
 	{oda, "console", books, ConsentAsked{prize, books}},
 	{oda, "console", books, ConsentGiven{prize, books, "counted", "asked"}},
@@ -177,7 +180,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 64 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 66 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

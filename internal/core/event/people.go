@@ -8,6 +8,7 @@ func init() {
 	register[PeopleChanged]()
 	register[PeopleRemoved]()
 	register[PeopleInvited]()
+	register[ExternalsVouched]()
 	register[RequestMade]()
 	register[RequestApproved]()
 	register[RequestDeclined]()
@@ -237,3 +238,19 @@ func named(note string) string {
 	}
 	return fmt.Sprintf(" %q", note)
 }
+
+// ExternalsVouched: somebody answers for external members of a group, or why they are in it was written.
+type ExternalsVouched struct {
+	People
+	Voucher Who    `json:"voucher,omitzero"`
+	Reason  string `json:"reason,omitempty"`
+}
+
+func (ExternalsVouched) Kind() Kind { return "people.vouch" }
+func (f ExternalsVouched) did(_ Who, group string) string {
+	if f.Voucher == (Who{}) {
+		return fmt.Sprintf("wrote why %s is in %s", f.People, group) + because(f.Reason)
+	}
+	return fmt.Sprintf("made %s answer for %s in %s", f.Voucher, f.People, group) + because(f.Reason)
+}
+func (ExternalsVouched) undo() Undo { return can("Name whoever vouched for them before.") }

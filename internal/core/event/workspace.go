@@ -20,6 +20,7 @@ func init() {
 	register[PasswordChanged]()
 	register[SecondFactorOn]()
 	register[SecondFactorOff]()
+	register[OutsideChanged]()
 	register[ProtectionChanged]()
 	register[BudgetSpent]()
 	register[TokenCreated]()
@@ -258,6 +259,18 @@ func (f ProtectionChanged) did(Who, string) string {
 }
 func (f ProtectionChanged) changes() []Change { return f.Changed }
 func (ProtectionChanged) undo() Undo          { return can("Set it to what it was.") }
+
+// OutsideChanged: what the workspace says of external members.
+type OutsideChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (OutsideChanged) Kind() Kind { return "outside.change" }
+func (f OutsideChanged) did(Who, string) string {
+	return "changed what the workspace says of external members: " + told(f.Changed)
+}
+func (f OutsideChanged) changes() []Change { return f.Changed }
+func (OutsideChanged) undo() Undo          { return can("Set it to what it was.") }
 
 // BudgetSpent: somebody wanted to do more than anybody may in a day.
 type BudgetSpent struct {

@@ -102,6 +102,9 @@ func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor
 	if err := c.Tx.EndCredentials(ids); err != nil {
 		return err
 	}
+	if err := member.VouchersLeft(c, gone); err != nil {
+		return err
+	}
 	moves, err := book.Plan(c, gone, paths)
 	if err != nil {
 		return err

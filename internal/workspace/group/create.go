@@ -92,14 +92,15 @@ var errOutsider = errors.New("an outsider is known by now")
 
 // draft is a group that is about to be made.
 type draft struct {
-	group   store.Group
-	aliases []string
-	entries []member.Entry // people to put into it, owners first
-	owners  int
-	rule    *rule.Rule
-	taken   bool // its address is somebody else's
-	list    *api.ListReading
-	nesting api.NestingWay
+	group    store.Group
+	aliases  []string
+	entries  []member.Entry // people to put into it, owners first
+	owners   int
+	rule     *rule.Rule
+	taken    bool // its address is somebody else's
+	list     *api.ListReading
+	nesting  api.NestingWay
+	vouching api.Vouching
 }
 
 // refusal is the error for a group that can't be made.
@@ -180,7 +181,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	d.group = store.Group{ID: store.NewID(), StartingPoint: n.StartingPoint, Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
 		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
-	d.aliases, d.nesting = n.Aliases, n.NestingWay
+	d.aliases, d.nesting, d.vouching = n.Aliases, n.NestingWay, n.Vouching
 	return d, p, d.people(v, n)
 }
 
@@ -300,8 +301,12 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err := c.Record(event.GroupCreated{Address: g.Address, Reach: g.Policy.Sentence()}, &g.Group.Group); err != nil {
 		return err
 	}
+	vouch, err := member.VouchOf(&c.View, d.vouching)
+	if err != nil {
+		return err
+	}
 	scope, _ := admission.ParseScope(d.nesting.Consent)
-	if err := member.Join(c, g, results, member.Entrance{Quiet: quiet, Scope: scope}); errors.Is(err, store.ErrDuplicate) {
+	if err := member.Enter(c, g, results, member.Entrance{Quiet: quiet, Scope: scope, Vouch: vouch}); errors.Is(err, store.ErrDuplicate) {
 		return errOutsider
 	} else if err != nil {
 		return err

@@ -212,5 +212,14 @@ func accept(c *workspace.Change, g *workspace.Locked, i store.Invitation) error 
 	if err != nil {
 		return err
 	}
-	return member.Join(c, g, results, member.Entrance{Fact: event.Joined{Way: "invitation"}, Quiet: true})
+	how := member.Entrance{Fact: event.Joined{Way: "invitation"}, Quiet: true, Vouch: member.Vouch{Reason: i.Reason, Nobody: i.VoucherID == nil}}
+	if i.VoucherID != nil {
+		if how.Vouch.By, err = c.Read.Person(*i.VoucherID); err != nil {
+			return err
+		}
+	}
+	if results[0].Ends = i.EndsAt; i.EndsAt != nil && !i.EndsAt.After(c.Now()) {
+		return workspace.Fail(workspace.Conflict, "The time for which you were to be in %s is over. Ask for a new invitation.", g.Name)
+	}
+	return member.Join(c, g, results, how)
 }

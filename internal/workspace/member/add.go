@@ -78,8 +78,12 @@ func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api
 		if err := c.Alive(&g.Group.Group); err != nil {
 			return err
 		}
+		vouch, err := VouchOf(&c.View, n.Vouching)
+		if err != nil {
+			return err
+		}
 		results := slices.Clone(resolved)
-		way, done, verb := admission.Adding, Join, "added"
+		way, done, verb := admission.Adding, Enter, "added"
 		if n.Way == "invite" {
 			way, done, verb = admission.Inviting, invite, "invited"
 		}
@@ -87,7 +91,7 @@ func (s *Service) add(ctx context.Context, by workspace.Actor, ref string, n api
 			return err
 		}
 		scope, _ := admission.ParseScope(n.Consent)
-		if err := done(c, g, results, Entrance{Quiet: n.Quiet, Scope: scope}); err != nil {
+		if err := done(c, g, results, Entrance{Quiet: n.Quiet, Scope: scope, Vouch: vouch}); err != nil {
 			return err
 		}
 		tell(c.Report, results, verb)
@@ -139,6 +143,7 @@ func tell(report *api.Preview, results []Result, verb string) {
 type Entrance struct {
 	Fact  event.Fact      // nil: they were added
 	Quiet bool            // they are not told
+	Vouch Vouch           // for external members
 	Scope admission.Scope // what is agreed about groups; Counted, where it is not said
 }
 
@@ -156,6 +161,7 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 	var told, keys []string
 	var ids []uuid.UUID
 	var who []event.Who
+	var external []Result
 	strangers := 0
 	for i := range results {
 		r := &results[i]
@@ -171,6 +177,8 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 		did := store.Affected{PersonID: r.ID, Now: r.Role.String()}
 		if r.kind == admission.Group {
 			m.Kind, m.Mail, did.Label = store.KindGroup, true, &r.Line.Address
+		} else if r.External {
+			external = append(external, *r)
 		} else if r.ID != c.By.Person.ID {
 			told = append(told, r.Line.Address)
 		}
@@ -206,8 +214,11 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 	if err := c.Save(g); err != nil {
 		return err
 	}
+	if err := vouched(c, g, external, how); err != nil {
+		return err
+	}
 	if !how.Quiet {
-		if err := c.Send(&g.Group.Group, told, c.AddedLetter(&g.Group.Group)); err != nil {
+		if err := c.Send(&g.Group.Group, told, c.AddedLetter(&g.Group.Group, "")); err != nil {
 			return err
 		}
 	}

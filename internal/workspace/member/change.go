@@ -171,6 +171,13 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 	if err != nil {
 		return err
 	}
+	if x.ends != nil {
+		limited := *x.ends
+		if limited.out, _, err = c.Outside(); err != nil {
+			return err
+		}
+		x.ends = &limited
+	}
 	done := ledger{x: x}
 	door := c.Door(&g.Group.Group)
 	for i := range all {
@@ -181,7 +188,7 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 		}
 		delete(in, t.ID) // one that is named twice is changed once
 		t.Row, t.Err = row, nil
-		v := x.decide(door, row, row.Role == expand.Owner && owners[row.MemberID] && len(owners) == 1)
+		v := x.decide(&c.View, door, row, row.Role == expand.Owner && owners[row.MemberID] && len(owners) == 1)
 		switch v.Outcome {
 		case admission.Already:
 			t.Same = true
@@ -200,7 +207,7 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 }
 
 // decide says whether a member may be changed so.
-func (x change) decide(d admission.Door, row store.MemberRow, last bool) admission.Verdict {
+func (x change) decide(v *workspace.View, d admission.Door, row store.MemberRow, last bool) admission.Verdict {
 	m := admission.Member{Name: row.Name, Role: row.Role, ByRule: row.Ruled(), LastOwner: last, Staff: x.staff}
 	switch {
 	case row.Kind == store.KindGroup:
@@ -211,19 +218,19 @@ func (x change) decide(d admission.Door, row store.MemberRow, last bool) admissi
 	if x.remove {
 		return admission.Out(x.exit, d, m)
 	}
-	v := admission.Verdict{Outcome: admission.Already}
+	out := admission.Verdict{Outcome: admission.Already}
 	if x.role != 0 {
-		v = admission.Role(d, m, x.role)
+		out = admission.Role(d, m, x.role)
 	}
-	if v.Outcome == admission.Already && x.delivery != "" && (x.delivery == "each") != row.Mail {
-		v = admission.Verdict{Outcome: admission.Admitted}
+	if out.Outcome == admission.Already && x.delivery != "" && (x.delivery == "each") != row.Mail {
+		out = admission.Verdict{Outcome: admission.Admitted}
 	}
-	if x.ends != nil && (v.Outcome == admission.Already || v.Outcome == admission.Admitted) {
-		if e := x.ends.decide(row, d.Name, last && (x.role == 0 || x.role == expand.Owner)); e.Outcome != admission.Already {
-			v = e
+	if x.ends != nil && (out.Outcome == admission.Already || out.Outcome == admission.Admitted) {
+		if e := x.ends.decide(v, row, d.Name, last && (x.role == 0 || x.role == expand.Owner)); e.Outcome != admission.Already {
+			out = e
 		}
 	}
-	return v
+	return out
 }
 
 // unchanged turns a verdict into why a member was not changed.

@@ -144,10 +144,27 @@ func tellEnd(c *workspace.Change, g *workspace.Locked, rows []store.MemberRow) e
 			continue
 		}
 		to := slices.Clone(owners)
-		if r.Kind == store.KindPerson && r.Active && !slices.Contains(to, r.Address) {
+		fill := map[string]string{"person": r.Name, "date": workspace.DateIn(g.Language, lastDay(&c.View, *r.EndsAt))}
+		switch {
+		case r.External: // they can't open the page of the group
+			path, err := OwnLink(c, g.ID, r.MemberID)
+			if err != nil {
+				return err
+			}
+			if err := c.Send(&g.Group.Group, []string{r.Address}, c.GroupLetter(workspace.LetterEnding, &g.Group.Group, path, fill)); err != nil {
+				return err
+			}
+			voucher, err := voucherOf(c, g.ID, r.MemberID)
+			if err != nil {
+				return err
+			}
+			if voucher != "" && !slices.Contains(to, voucher) {
+				to = append(to, voucher)
+			}
+		case r.Kind == store.KindPerson && r.Active && !slices.Contains(to, r.Address):
 			to = append([]string{r.Address}, to...)
 		}
-		l := c.GroupLetter(workspace.LetterEnding, &g.Group.Group, workspace.GroupPath(&g.Group.Group, "people"), map[string]string{"person": r.Name, "date": workspace.DateIn(g.Language, lastDay(&c.View, *r.EndsAt))})
+		l := c.GroupLetter(workspace.LetterEnding, &g.Group.Group, workspace.GroupPath(&g.Group.Group, "people"), fill)
 		l.Apart = true
 		if err := c.Send(&g.Group.Group, to, l); err != nil {
 			return err
@@ -160,6 +177,7 @@ func tellEnd(c *workspace.Change, g *workspace.Locked, rows []store.MemberRow) e
 type ends struct {
 	at  *time.Time // nil: none
 	day string
+	out workspace.Outside // what holds for external members
 }
 
 // newEnds reads a part of a change; nil where it is not given.
@@ -168,11 +186,14 @@ func newEnds(v *workspace.View, until string) (*ends, error) {
 		return nil, nil
 	}
 	at, err := ParseUntil(v, until)
-	return &ends{at, until}, err
+	return &ends{at: at, day: until}, err
 }
 
 // decide says whether a membership may be given the end.
-func (e *ends) decide(row store.MemberRow, group string, last bool) admission.Verdict {
+func (e *ends) decide(v *workspace.View, row store.MemberRow, group string, last bool) admission.Verdict {
+	if most := v.StaysUntil(e.out); row.External && most != nil && (e.at == nil || e.at.After(*most)) {
+		return admission.Verdict{Outcome: admission.Refused, Status: "external", Says: fmt.Sprintf("External members stay for %s at most before somebody prolongs it. Choose %s or an earlier day.", workspace.Number(e.out.Days, "day"), v.LastDay(most))}
+	}
 	switch {
 	case row.EndsAt == nil && e.at == nil, row.EndsAt != nil && e.at != nil && row.EndsAt.Equal(*e.at):
 		return admission.Verdict{Outcome: admission.Already}

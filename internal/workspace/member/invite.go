@@ -38,7 +38,7 @@ func HashOf(secret string) []byte {
 
 // invite asks the people of results whether they want to be in g, which is locked. An
 // invitation that is open to one of them is replaced.
-func invite(c *workspace.Change, g *workspace.Locked, results []Result, _ Entrance) error {
+func invite(c *workspace.Change, g *workspace.Locked, results []Result, how Entrance) error {
 	ends := c.Now().AddDate(0, 0, LinkDays)
 	e, err := c.Expiry()
 	if err != nil {
@@ -58,8 +58,12 @@ func invite(c *workspace.Change, g *workspace.Locked, results []Result, _ Entran
 		}
 		secret, hash := NewSecret()
 		key := strings.ToLower(r.Line.Address)
-		rows = append(rows, store.Invitation{ID: store.NewID(), Hash: hash, GroupID: g.ID, Address: r.Line.Address, AddrKey: key, Role: r.Role, State: store.Undecided,
-			MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: ends})
+		row := store.Invitation{ID: store.NewID(), Hash: hash, GroupID: g.ID, Address: r.Line.Address, AddrKey: key, Role: r.Role, State: store.Undecided,
+			MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: ends}
+		if r.External {
+			row.VoucherID, row.Reason, row.EndsAt = how.Vouch.id(c), how.Vouch.Reason, r.Ends
+		}
+		rows = append(rows, row)
 		l := c.GroupLetter(workspace.LetterInvitation, &g.Group.Group, "/invitations/"+secret, map[string]string{"by": c.By.Name(),
 			"role": workspace.RoleIn(g.Language, r.Role.String()), "date": workspace.DateIn(g.Language, ends.In(e.Policy.Zone))})
 		if err := c.Send(&g.Group.Group, []string{r.Line.Address}, l); err != nil {

@@ -330,6 +330,10 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 		return err
 	}
 	door := v.Door(g)
+	out, _, err := v.Outside()
+	if err != nil {
+		return err
+	}
 	for i := range results {
 		r := &results[i]
 		if !r.known {
@@ -352,6 +356,12 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 		}
 		as.Role = r.Role
 		r.apply(admission.In(way, door, c, as))
+		if r.kind == admission.Outsider && r.OK() {
+			ends, why := bound(v, out, r.Ends)
+			if r.Ends = ends; why != "" {
+				r.refuse("refused", "%s", why)
+			}
+		}
 	}
 	return nil
 }

@@ -352,7 +352,7 @@ func applyRule(c *workspace.Change, g *workspace.Locked, come []store.PersonFact
 		}
 	}
 	if !quiet {
-		if err := c.Send(&g.Group.Group, told, c.AddedLetter(&g.Group.Group)); err != nil {
+		if err := c.Send(&g.Group.Group, told, c.AddedLetter(&g.Group.Group, "")); err != nil {
 			return err
 		}
 	}
@@ -423,7 +423,7 @@ func (m Moves) movePerson(c *workspace.Change, groups map[uuid.UUID]store.Group,
 			}
 			come, fact.In = append(come, id), event.Of(workspace.Who(p))
 			rows = append(rows, store.Membership{GroupID: id, MemberID: p.ID, Kind: store.KindPerson, Role: expand.Member, Mail: g.DefaultMail, AddedAt: c.Now(), AddedBy: byTheRule, ByRule: true})
-			if err := c.Send(&g, []string{p.Address}, c.AddedLetter(&g)); err != nil {
+			if err := c.Send(&g, []string{p.Address}, c.AddedLetter(&g, "")); err != nil {
 				return err
 			}
 		case len(m.leave[id]) > 0 && byRule:

@@ -1,0 +1,75 @@
+import { Button, Heading, HStack, Stack, Text } from '@chakra-ui/react';
+import { useQuery } from '@tanstack/react-query';
+import { useParams } from 'react-router';
+import { api, ask } from '../api/client';
+import { date } from '../lib/dates';
+import { useChange } from '../lib/use-change';
+import { Frame } from '../ui/frame';
+import { Loading, Trouble } from '../ui/parts';
+
+/** OwnPart lets somebody without an account decide about their own part in a group, by a link from a letter. */
+export default function OwnPart() {
+  const { secret = '' } = useParams();
+  const path = { secret };
+  const read = useQuery({
+    queryKey: ['joining', 'own', secret],
+    queryFn: () => ask(api.GET('/api/v1/own/{secret}', { params: { path } })),
+  });
+  const change = useChange(['joining'], (what: 'each' | 'none' | 'leave') =>
+    ask(api.POST('/api/v1/own/{secret}', { params: { path }, body: { do: what } })),
+  );
+  const p = change.data ?? read.data;
+  return (
+    <Frame width="34rem">
+      <Trouble error={read.error} />
+      {!p && !read.error && <Loading what="your part in the group" />}
+      {p && (
+        <Stack gap="3">
+          <Text color="fg.muted">{p.person.address} in</Text>
+          <Heading as="h1" size="2xl">
+            {p.group.name}
+          </Heading>
+          <Text color="fg.muted">{p.group.address}</Text>
+          {p.description && <Text>{p.description}</Text>}
+          {p.owners.length > 0 && <Text fontSize="sm">It is run by {p.owners.join(', ')}.</Text>}
+          {p.state === 'ended' ? (
+            <Text fontWeight="600">The group has ended: it takes no mail.</Text>
+          ) : p.state === 'out' ? (
+            <Text fontWeight="600" role="status">
+              You are not in it any more. Its mail does not reach you.
+            </Text>
+          ) : (
+            <>
+              <Text fontWeight="600" role="status">
+                {p.delivery === 'each' ? 'Each message to it reaches you.' : 'You are in it, and get none of its mail.'}
+                {p.until && ` Your last day in it is ${date(p.until)}.`}
+              </Text>
+              <Trouble error={change.error} />
+              <HStack wrap="wrap">
+                <Button
+                  colorPalette="ivy"
+                  variant={p.delivery === 'each' ? 'outline' : 'solid'}
+                  loading={change.isPending}
+                  onClick={() => change.mutate(p.delivery === 'each' ? 'none' : 'each')}
+                >
+                  {p.delivery === 'each' ? 'Send me no mail for now' : 'Send me each message'}
+                </Button>
+                {!p.may_leave && (
+                  <Button
+                    variant="outline"
+                    colorPalette="red"
+                    loading={change.isPending}
+                    onClick={() => change.mutate('leave')}
+                  >
+                    Leave {p.group.name}
+                  </Button>
+                )}
+              </HStack>
+              {p.may_leave && <Text fontSize="sm">{p.may_leave}</Text>}
+            </>
+          )}
+        </Stack>
+      )}
+    </Frame>
+  );
+}

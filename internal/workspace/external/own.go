@@ -1,0 +1,120 @@
+package external
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
+)
+
+var errNoLink = workspace.Fail(workspace.NotFound, "This link leads nowhere: its time is over, or you are not in the group any more. A newer letter of the group has a newer link.")
+
+// own returns the group and the person that a link is about.
+func (s *Service) own(v *workspace.View, secret string) (l store.OwnLink, g store.Group, p store.Person, err error) {
+	if l, err = v.Read.OwnLink(member.HashOf(secret)); err == nil && !l.ExpiresAt.After(v.Now()) {
+		err = store.ErrNotFound
+	}
+	if err == nil {
+		g, err = v.Read.Group(l.GroupID)
+	}
+	if err == nil {
+		p, err = v.Read.Person(l.MemberID)
+	}
+	if err == nil && !p.External { // has an account by now
+		err = store.ErrNotFound
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		v.Hush()
+		err = errNoLink
+	}
+	return l, g, p, err
+}
+
+// Own describes somebody's own part in a group to whoever holds the secret of a link. It changes
+// nothing.
+func (s *Service) Own(ctx context.Context, secret string) (api.OwnPart, error) {
+	v := s.k.View(ctx, workspace.Actor{})
+	_, g, p, err := s.own(v, secret)
+	if err != nil {
+		return api.OwnPart{}, err
+	}
+	return part(v, &g, p)
+}
+
+func part(v *workspace.View, g *store.Group, p store.Person) (api.OwnPart, error) {
+	out := api.OwnPart{Group: api.Name{Name: g.Name, Address: g.Address}, Description: g.Description, Person: api.Name{Name: p.Name, Address: p.Address}, Delivery: "none", State: "in", Owners: []string{}}
+	owners, err := v.Read.Owners([]uuid.UUID{g.ID})
+	if err != nil {
+		return out, err
+	}
+	for _, o := range owners[g.ID] {
+		if o.Active {
+			out.Owners = append(out.Owners, o.Name)
+		}
+	}
+	m, err := v.Read.Membership(g.ID, p.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		out.State = "out"
+		return out, nil
+	} else if err != nil {
+		return out, err
+	}
+	out.Delivery, out.Until = workspace.Delivery(m.Mail), v.LastDay(m.EndsAt)
+	if v.Ended(g) {
+		out.State = "ended"
+	}
+	if verdict := leaving(v, g, p); verdict.Outcome != admission.Admitted {
+		out.MayLeave = verdict.Says
+	}
+	return out, nil
+}
+
+func leaving(v *workspace.View, g *store.Group, p store.Person) admission.Verdict {
+	return admission.Out(admission.Leaving, v.Door(g), admission.Member{Name: p.Name, Kind: admission.Outsider, Role: expand.Member})
+}
+
+// ChangeOwn changes somebody's own part in a group, as whoever holds the secret of a link.
+func (s *Service) ChangeOwn(ctx context.Context, by workspace.Actor, secret string, n api.OwnChange) (api.OwnPart, error) {
+	v := s.k.View(ctx, workspace.Actor{})
+	l, _, p, err := s.own(v, secret)
+	if err != nil {
+		return api.OwnPart{}, err
+	}
+	as := workspace.Actor{Person: p, Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
+	var out api.OwnPart
+	err = s.k.Do(ctx, as, func(c *workspace.Change) error {
+		g, err := c.Tx.LockGroup(l.GroupID)
+		if errors.Is(err, store.ErrNotFound) {
+			return errNoLink
+		} else if err != nil {
+			return err
+		}
+		held := workspace.Hold(g)
+		if err := c.Alive(&g); err != nil {
+			return err
+		}
+		if n.Do == "leave" {
+			c.Says(fmt.Sprintf("You are no longer in %s.", g.Name))
+			if verdict := leaving(&c.View, &g, p); verdict.Outcome != admission.Admitted {
+				return workspace.Fail(workspace.NotAllowed, "%s You can write to them at %s.", verdict.Says, workspace.OwnersOf(&g))
+			}
+			err = member.TakeOut(c, held, p.ID, admission.Leaving)
+		} else {
+			c.Says(map[bool]string{true: "Each message of " + g.Name + " reaches you.", false: "No mail of " + g.Name + " reaches you."}[n.Do == "each"])
+			err = member.Deliver(c, held, p.ID, n.Do)
+		}
+		if err == nil {
+			out, err = part(&c.View, &held.Group.Group, p)
+		}
+		return err
+	})
+	return out, err
+}
