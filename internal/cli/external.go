@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,6 +30,9 @@ var externalColumns = []column[api.External]{
 	{name: "until", value: func(x api.External) any { return x.Until }, show: func(x api.External) string {
 		if x.Until == "" {
 			return "no end"
+		}
+		if d, err := time.Parse(time.DateOnly, x.Until); err == nil {
+			return dayOf(d)
 		}
 		return x.Until
 	}, whole: true},

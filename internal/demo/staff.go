@@ -9,6 +9,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/external"
 	"ivytable.example/ivytable/internal/workspace/member"
 )
 
@@ -103,8 +104,44 @@ func (f *filler) settle(ctx context.Context) error {
 		return err
 	}
 	until := f.now.AddDate(0, 0, 20).Format(time.DateOnly)
-	_, err := f.Member.ChangeOne(ctx, f.ines, "regatta-week@merrowline.example", Member, api.MemberPatch{Until: until}, 0)
-	return err
+	if _, err := f.Member.ChangeOne(ctx, f.ines, "regatta-week@merrowline.example", Member, api.MemberPatch{Until: until}, 0); err != nil {
+		return err
+	}
+	return f.vouch(ctx)
+}
+
+// vouch has people of Merrow Line answer for external members, says why those are in their groups and
+// until when, and what the workspace says of all of them.
+func (f *filler) vouch(ctx context.Context) error {
+	if _, err := f.External.SetRules(ctx, f.ines, api.ExternalRules{Allowed: true, Only: []string{}, Not: []string{"lucky-draw.example"}}, 0); err != nil {
+		return err
+	}
+	all, err := f.External.List(ctx, f.ines, external.Query{Limit: 100})
+	if err != nil {
+		return err
+	}
+	for i, x := range all.Items {
+		p := api.ExternalsPatch{IDs: []string{x.ID}}
+		for domain, says := range map[string]struct{ voucher, reason string }{
+			"gannetport.example":        {Owner, "Berths and pilots at Gannet Quay."},
+			"tidefuel.example":          {"mira.stor@" + crewDomain, "Bunkering, under the contract of this year."},
+			"northness-harbour.example": {Owner, "The duty officer of the harbour."},
+		} {
+			if x.Domain == domain {
+				p.Voucher, p.Reason = says.voucher, &says.reason
+			}
+		}
+		if x.Domain == "tidefuel.example" || i%5 == 4 {
+			p.Until = f.now.AddDate(0, 0, 24+10*i).Format(time.DateOnly)
+		}
+		if p.Voucher == "" && p.Until == "" {
+			continue
+		}
+		if _, err := f.External.Change(ctx, f.ines, p); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // shifts declares an attribute of Merrow Line's own, in which shift somebody sails, and fills it in.

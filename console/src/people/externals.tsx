@@ -77,6 +77,15 @@ export default function Externals() {
             </NativeSelect.Field>
             <NativeSelect.Indicator />
           </NativeSelect.Root>
+          <Input
+            size="sm"
+            maxW="13rem"
+            aria-label="Domain"
+            placeholder="From a domain, then Enter"
+            onKeyDown={(e) => {
+              if (e.key === 'Enter') list.set('domain', e.currentTarget.value.trim());
+            }}
+          />
           {only.map((f) => (
             <Button key={f} size="xs" variant="subtle" colorPalette="ivy" onClick={() => list.set(f, '')}>
               {f === 'alone' ? 'nobody vouches' : `${f}: ${list.values(f)[0]}`} ×
@@ -117,7 +126,7 @@ export default function Externals() {
               </thead>
               <tbody>
                 {list.rows.map((x) => (
-                  <Row key={x.id} external={x} picked={list.picked.has(x.id)} onPick={list.pick} onFilter={list.set} />
+                  <Row key={x.id} external={x} picked={list.picked.has(x.id)} onPick={list.pick} />
                 ))}
               </tbody>
             </table>
@@ -129,12 +138,7 @@ export default function Externals() {
   );
 }
 
-function Row(props: {
-  external: External;
-  picked: boolean;
-  onPick: (id: string, on: boolean) => void;
-  onFilter: (filter: string, value: string) => void;
-}) {
+function Row(props: { external: External; picked: boolean; onPick: (id: string, on: boolean) => void }) {
   const { external: x } = props;
   return (
     <tr>
@@ -150,9 +154,6 @@ function Row(props: {
       <td>
         <span className="name">{x.person.name}</span>
         {x.person.name !== x.person.address && <span className="under">{x.person.address}</span>}
-        <button type="button" className="in-row under" onClick={() => props.onFilter('domain', x.domain)}>
-          {x.domain}
-        </button>
         {x.refused && (
           <Badge colorPalette="brass" title={x.refused}>
             not taken any more
@@ -198,6 +199,7 @@ function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
   return (
     <HStack
       wrap="wrap"
+      align="end"
       gap="3"
       bg="bg.muted"
       borderRadius="md"
@@ -205,7 +207,7 @@ function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
       role="toolbar"
       aria-label="Change those who are picked"
     >
-      <Text fontSize="sm" fontWeight="600">
+      <Text fontSize="sm" fontWeight="600" pb="1">
         {plural(picked.length, 'membership')} picked:
       </Text>
       <HStack gap="1">

@@ -34,13 +34,13 @@ export default function Rules() {
           <Trouble error={naming.error} retry={() => void naming.refetch()} />
           {naming.data ? <Names saved={naming.data} /> : <Loading what="the rules" />}
           <StartingPoints />
+          <ExternalRules />
         </Stack>
         <Stack gap="5">
           <TryName />
           <Ceilings />
           <Domains />
           <Attributes />
-          <ExternalRules />
           <Protection />
         </Stack>
       </Grid>
