@@ -33,6 +33,7 @@ type Decisions struct {
 	IDs     []string `json:"ids" minItems:"1" maxItems:"500"`
 	Verdict string   `json:"verdict" enum:"approve,decline"`
 	Reason  string   `json:"reason,omitempty" maxLength:"500" doc:"Mailed to whoever asked or wrote"`
+	Author  string   `json:"author,omitempty" enum:"trust,bar" doc:"Of posts: what is settled about their authors in the group from now on; trust with an approval, bar with a refusal"`
 	Consent string   `json:"consent,omitempty" enum:"counted,seen" doc:"Of groups that would be in others, when approved: whether their people are seen there, or only counted, as when left out"`
 }
 

@@ -91,6 +91,29 @@ type Waiting struct {
 	At      time.Time `json:"at" doc:"Since when it waits"`
 }
 
+// HeldPost is a message that waits for approval, as text alone.
+type HeldPost struct {
+	PostHead
+	Group      Name       `json:"group"`
+	From       string     `json:"from" doc:"The field as it came, decoded"`
+	To         string     `json:"to"`
+	Date       string     `json:"date"`
+	Text       string     `json:"text" doc:"What it says, at most 32 kB"`
+	Markup     bool       `json:"markup" doc:"It was written as HTML; this is its text, with the addresses of links"`
+	Cut        bool       `json:"cut" doc:"There is more than is shown"`
+	Files      []HeldFile `json:"files" doc:"What came with it, at most 50"`
+	MoreFiles  int        `json:"more_files,omitempty"`
+	Unreadable string     `json:"unreadable,omitempty" doc:"Why some or all of it can't be shown"`
+	Reasons    []Reason   `json:"reasons" doc:"What led to its waiting, in order"`
+}
+
+// HeldFile is a file that came with a message.
+type HeldFile struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	Size int    `json:"size" doc:"In octets"`
+}
+
 // PostHead is what is the same wherever a post is shown.
 type PostHead struct {
 	ID         string    `json:"id"`

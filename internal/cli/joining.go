@@ -126,18 +126,27 @@ var decidedColumns = []column[api.Decided]{
 // decides makes a command that approves or declines several requests or posts.
 func (a *app) decides(noun, verdict, short string, decide func(*client.Client, context.Context, api.Decisions) (api.DecidedAll, error)) *cobra.Command {
 	var reason, consent string
+	var author bool
 	c := a.changes(&cobra.Command{
 		Use: verdict + " ID...", Short: short, Args: cobra.MinimumNArgs(1),
 		Example: fmt.Sprintf("  ivytable %s %s 01935c1e-7a10-7000-8000-3f1f2a9c5b11 --reason \"Thursdays, 18:30\"", noun, verdict),
 	}, func(ctx context.Context, c *client.Client, args []string) error {
-		done, err := decide(c, ctx, api.Decisions{IDs: args, Verdict: verdict, Reason: reason, Consent: consent})
+		d := api.Decisions{IDs: args, Verdict: verdict, Reason: reason, Consent: consent}
+		if author {
+			d.Author = map[string]string{"approve": "trust", "decline": "bar"}[verdict]
+		}
+		done, err := decide(c, ctx, d)
 		if err != nil {
 			return err
 		}
 		return a.showDecided(done, "decided")
 	})
 	c.Flags().StringVar(&reason, "reason", "", "why, mailed to whoever asked or wrote")
-	if noun == "waiting" && verdict == "approve" {
+	switch {
+	case noun == "waiting" && verdict == "decline":
+		c.Flags().BoolVar(&author, "bar", false, "of posts: bar their authors from the group, too")
+	case noun == "waiting":
+		c.Flags().BoolVar(&author, "trust", false, "of posts: mail of their authors never waits in the group from now on")
 		c.Flags().StringVar(&consent, "consent", "", "of groups that would be in others: whether their people are seen there, or only counted; counted when left out")
 	}
 	return c

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -35,9 +37,37 @@ func (a *app) waitingCommands() *cobra.Command {
 	})
 	show.Flags().StringSliceVar(&kinds, "kind", nil, "only these kinds: post, join, leave, rule, nest")
 	paged(show, &p)
-	return noun("waiting", "What needs your decision: list, approve, decline", show,
+	return noun("waiting", "What needs your decision: list, show, approve, decline", show, a.waitingShow(),
 		a.decides("waiting", "approve", "Pass posts on, let people in or out, let a rule have its way, let groups be in others", (*client.Client).DecideWaiting),
 		a.decides("waiting", "decline", "Turn posts and requests away, keep whom a rule would let go", (*client.Client).DecideWaiting))
+}
+
+func (a *app) waitingShow() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "show ID", Short: "Read a message that waits for approval, as text", Args: cobra.ExactArgs(1),
+		Example: "  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		p, err := c.HeldPost(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		var files, why []string
+		for _, f := range p.Files {
+			files = append(files, fmt.Sprintf("%s (%s, %d bytes)", cmp.Or(f.Name, "without a name"), f.Type, f.Size))
+		}
+		for _, r := range p.Reasons {
+			why = append(why, r.Says)
+		}
+		proven := "nothing proves who wrote it"
+		if p.Proven {
+			proven = "it is proven who wrote it"
+		}
+		if p.Cut {
+			p.Text += "\n[There is more than is shown.]"
+		}
+		return a.facts(p, fact{"From", p.From}, fact{"", proven}, fact{"To", p.To}, fact{"Group", p.Group.Name}, fact{"Subject", p.Subject}, fact{"Date", p.Date},
+			fact{"Waits, since", strings.Join(why, " ")}, fact{"Files", strings.Join(files, ", ")}, fact{"", p.Unreadable}, fact{"Text", "\n" + p.Text})
+	})
 }
 
 var undeliveredColumns = []column[api.Undelivered]{

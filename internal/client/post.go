@@ -37,3 +37,8 @@ func (c *Client) RetryUndelivered(ctx context.Context, r api.Retries) (api.Decid
 func (c *Client) DecideWaiting(ctx context.Context, d api.Decisions) (api.DecidedAll, error) {
 	return change[api.DecidedAll](ctx, c, http.MethodPost, "/waiting/decisions", d)
 }
+
+// HeldPost shows a message that waits for approval, as text.
+func (c *Client) HeldPost(ctx context.Context, id string) (api.HeldPost, error) {
+	return get[api.HeldPost](ctx, c, at("waiting", id, "message"), nil)
+}

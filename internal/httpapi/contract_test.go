@@ -270,6 +270,9 @@ var contract = []row{
 	{op: "rehearse", body: `{"action": "post", "group": "<hidden>", "as": "` + kit.Left + `"}`, want: [7]int{401, 404, 403, 200, 200, 200, 200}},
 	{op: "list-waiting", want: signedIn(200)},
 	{op: "list-waiting", query: "kind=post,rule", want: signedIn(200)},
+	{op: "read-held-post", path: "id=<post>", want: [7]int{401, 404, 404, 200, 200, 404, 200}},
+	{op: "read-held-post", path: "id=" + nothing, want: signedIn(404)},
+	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "approve", "author": "trust"}`, want: signedIn(200), records: "post.approve override.set", by: []int{3, 4, 6}},
 	{op: "decide-waiting", body: `{"ids": ["<request>"], "verdict": "approve"}`, want: signedIn(200), records: "people.add request.approve", by: []int{3, 4, 6}},
 	{op: "list-group-waiting", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "approve"}`, want: signedIn(200), records: "post.approve", by: []int{3, 4, 6}},
@@ -464,11 +467,11 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	set("<n>", func() []string { return []string{"<n>", fmt.Sprint(1000 + f.n)} })
 	set("<attribute>", func() []string {
 		f.n++
-		return []string{"<attribute>", kit.First(k.Attributes.Save(ctx, admin, fmt.Sprintf("own%d", f.n), api.NewAttribute{}, 0)).Name}
+		return []string{"<attribute>", kit.First(k.Attributes.Save(ctx, admin, fmt.Sprintf("own%.6s%d", strings.ToLower(f.open), f.n), api.NewAttribute{}, 0)).Name}
 	})
 	set("<domain>", func() []string {
 		f.n++
-		return []string{"<domain>", kit.First(k.Domains.Add(ctx, admin, api.NewDomain{Name: fmt.Sprintf("u%d.merrowline.example", f.n)})).Name}
+		return []string{"<domain>", kit.First(k.Domains.Add(ctx, admin, api.NewDomain{Name: fmt.Sprintf("u%.6s-%d.merrowline.example", strings.ToLower(f.open), f.n)})).Name}
 	})
 	set("<undelivered>", func() []string { return []string{"<undelivered>", k.Undelivered(f.t, f.open)} })
 	set("<post>", func() []string {

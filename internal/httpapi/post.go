@@ -45,3 +45,9 @@ func (s *server) retryUndelivered(ctx context.Context, by workspace.Actor, in *s
 func (s *server) decideWaiting(ctx context.Context, by workspace.Actor, in *struct{ Body api.Decisions }) (*reply[api.DecidedAll], error) {
 	return body(s.s.Waiting.Decide(ctx, by, in.Body))
 }
+
+func (s *server) readHeldPost(ctx context.Context, by workspace.Actor, in *struct {
+	ID string `path:"id" maxLength:"50"`
+}) (*reply[api.HeldPost], error) {
+	return body(s.s.Post.Held(ctx, by, in.ID))
+}

@@ -137,6 +137,7 @@ func (s *server) routes() []route {
 		on("PUT", "/domains/{name}/main", "lead-domain", "Make a mail domain the main one", s.leadDomain, looks),
 		on("DELETE", "/domains/{name}", "retire-domain", "Retire a mail domain in which nothing lies any more", s.retireDomain, silent, looksAt("/domains/{name}/removal")),
 
+		on("GET", "/waiting/{id}/message", "read-held-post", "A message that waits for approval, as text", s.readHeldPost),
 		on("GET", "/externals", "list-externals", "External members of all groups, as far as they are yours to see", s.listExternals),
 		on("POST", "/externals/changes", "change-externals", "Prolong external members, take them out, or say who vouches for them; a result for each", s.changeExternals, looks, people),
 		on("GET", "/external-rules", "read-external-rules", "What the workspace says of external members", s.readExternalRules),

@@ -127,13 +127,12 @@ func (s *Reads) ConsentsIn(outer []uuid.UUID) (map[Pair]Consent, error) {
 	})
 }
 
-// UntoldConsents returns consents that are asked for without anybody knowing, some at a time, and
-// keeps others from telling of them.
+// UntoldConsents returns consents that are asked for without anybody knowing, some at a time.
 func (s *Tx) UntoldConsents(limit int) (all []Consent, err error) {
 	if err := s.order(rankEntries); err != nil {
 		return nil, err
 	}
-	err = s.forUpdate("SKIP LOCKED").Where("told = FALSE").Order("id").Limit(limit).Find(&all).Error
+	err = s.forUpdate().Where("told = FALSE").Order("id").Limit(limit).Find(&all).Error
 	return all, wrap("read consents that nobody was told of", err)
 }
 

@@ -58,6 +58,7 @@ type Mailing struct {
 	Reason     string
 	Trouble    bool // it could not be handed to everybody, or not yet
 	Reported   bool // the author was told that it could not
+	Told       int8 // up to which step people were told that it waits
 }
 
 // Job is a mailing that is to be handed to the relay.

@@ -91,6 +91,8 @@ func (v *View) together(all []Letter) Letter {
 		path = "/groups"
 	case LetterRuleWaits, LetterNestAsked, LetterConsentOver:
 		path = "/waiting"
+	case LetterPostsWait:
+		path = "/waiting?kind=post"
 	case LetterVoucherLeft:
 		path = "/people/external?alone=true"
 	}

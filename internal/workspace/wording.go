@@ -76,38 +76,40 @@ func RoleIn(tag, role string) string { return languageOf(tag).roles[role] }
 
 // Letters that the service writes.
 const (
-	LetterDue          = "due"
-	LetterLapsed       = "lapsed"
-	LetterPostDeclined = "post declined"
-	LetterAdded        = "added"
-	LetterInvitation   = "invitation"
-	LetterRequest      = "request"
-	LetterApproved     = "request approved"
-	LetterRefused      = "request declined"
-	LetterHandedOver   = "handed over"
-	LetterRuleWaits    = "rule waits"
-	LetterOwnerless    = "ownerless"
-	LetterPassword     = "password"
-	LetterGuessing     = "guessing"
-	LetterFactorTaken  = "factor taken"
-	LetterOwnsMany     = "owns many"
-	LetterCeiling      = "ceiling"
-	LetterMoved        = "moved"
-	LetterEnding       = "ending"
-	LetterNestAsked    = "nest asked"
-	LetterNestAgreed   = "nest agreed"
-	LetterNestEnded    = "nest ended"
-	LetterConsentOver  = "consent over"
-	LetterVoucherLeft  = "voucher left"
-	LetterOwnPage      = "own page"
-	whyOwnerEnglish    = "This came because you own the group {address}, or take care of groups that nobody owns."
-	whyOwnerGerman     = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
+	LetterDue           = "due"
+	LetterLapsed        = "lapsed"
+	LetterPostDeclined  = "post declined"
+	LetterAdded         = "added"
+	LetterInvitation    = "invitation"
+	LetterRequest       = "request"
+	LetterApproved      = "request approved"
+	LetterRefused       = "request declined"
+	LetterHandedOver    = "handed over"
+	LetterRuleWaits     = "rule waits"
+	LetterOwnerless     = "ownerless"
+	LetterPassword      = "password"
+	LetterGuessing      = "guessing"
+	LetterFactorTaken   = "factor taken"
+	LetterOwnsMany      = "owns many"
+	LetterCeiling       = "ceiling"
+	LetterMoved         = "moved"
+	LetterEnding        = "ending"
+	LetterNestAsked     = "nest asked"
+	LetterNestAgreed    = "nest agreed"
+	LetterNestEnded     = "nest ended"
+	LetterConsentOver   = "consent over"
+	LetterVoucherLeft   = "voucher left"
+	LetterOwnPage       = "own page"
+	LetterPostsWait     = "posts wait"
+	LetterYourPostWaits = "your post waits"
+	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
+	whyOwnerGerman      = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
 
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
 var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
-	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left"}
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -182,6 +184,16 @@ var english = language{
 			"{welcome}",
 			"On the page below you choose whether its mail reaches you, or leave it. It needs no account: keep this letter."},
 			"My part in {name}", "This came because you came into the group {address}.", ""},
+		LetterPostsWait: {"{count} for {name}: waiting for you", []string{
+			"Waiting for approval in {name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}.",
+			"Nobody has decided about it since {late}, so it comes to you.",
+			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
+			"Look at what waits", "This came because you decide about messages to {address}, or take care of it.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
+		LetterYourPostWaits: {"Waiting for approval: {subject}", []string{
+			"Your message \"{subject}\" to {name} ({address}) has arrived and waits for approval.",
+			"Why: {why}",
+			"You need not send it again. You are told if it is not passed on."},
+			"", "This came because you wrote to a group whose messages wait for approval.", ""},
 		LetterNestAsked: {"May {inner} be in {outer}?", []string{
 			"{by} asks that the group {inner} ({inner_address}) be in the group {outer} ({outer_address}): its people would get the mail of that group.",
 			"It is in it already, since {since}, and stays while you decide.",
@@ -271,6 +283,10 @@ var english = language{
 			"{person} left the organisation and vouched for external members of these groups, who are still in them:",
 			"Open the page below and name somebody else who answers for them, or take them out."},
 			"Look at external members", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {for}"},
+		aboutMany[LetterPostsWait]: {"Messages to {number} groups wait for you", []string{
+			"Messages to these groups wait for approval:",
+			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
+			"Look at what waits", "This came because you decide about messages to these groups, or take care of them.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
 		aboutMany[LetterConsentOver]: {"{number} groups in others: to be agreed again", []string{
 			"{by} changed policies, and they no longer fit what was agreed about these groups. Their people still get the mail, and are neither seen nor counted in the other group:",
 			"The owners of the inner groups decide whether it goes on."},
@@ -359,6 +375,16 @@ var german = language{
 			"{welcome}",
 			"Auf der Seite unten wählen Sie, ob ihre E-Mails Sie erreichen, oder verlassen sie. Dafür brauchen Sie kein Konto: bewahren Sie diesen Brief auf."},
 			"Mein Teil in {name}", "Sie erhalten dies, weil Sie in die Gruppe {address} gekommen sind.", ""},
+		LetterPostsWait: {"{count} an {name}: wartet auf Sie", []string{
+			"{count} an {name} ({address}) wartet auf Zustimmung, am längsten „{subject}“ von {from}, seit {since}.",
+			"Seit {late} hat niemand entschieden, darum kommt es zu Ihnen.",
+			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
+			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an {address} entscheiden oder sich um die Gruppe kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
+		LetterYourPostWaits: {"Wartet auf Zustimmung: {subject}", []string{
+			"Ihre Nachricht „{subject}“ an {name} ({address}) ist angekommen und wartet auf Zustimmung.",
+			"Warum: {why}",
+			"Sie müssen sie nicht noch einmal senden. Wird sie nicht weitergegeben, erfahren Sie es."},
+			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten auf Zustimmung warten.", ""},
 		LetterNestAsked: {"Darf {inner} in {outer} sein?", []string{
 			"{by} bittet darum, dass die Gruppe {inner} ({inner_address}) in der Gruppe {outer} ({outer_address}) ist: ihre Personen bekämen deren E-Mails.",
 			"Sie ist seit {since} darin und bleibt es, bis Sie entscheiden.",
@@ -448,6 +474,10 @@ var german = language{
 			"{person} hat die Organisation verlassen und bürgte für externe Mitglieder dieser Gruppen, die weiterhin darin sind:",
 			"Öffnen Sie die Seite unten und nennen Sie jemanden, der für sie einsteht, oder nehmen Sie sie heraus."},
 			"Externe Mitglieder ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {for}"},
+		aboutMany[LetterPostsWait]: {"Nachrichten an {number} Gruppen warten auf Sie", []string{
+			"Nachrichten an diese Gruppen warten auf Zustimmung:",
+			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
+			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an diese Gruppen entscheiden oder sich um sie kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
 		aboutMany[LetterConsentOver]: {"{number} Gruppen in anderen: neu zu vereinbaren", []string{
 			"{by} hat Regeln geändert; sie passen nicht mehr zu dem, was über diese Gruppen vereinbart war. Ihre Personen bekommen weiter die E-Mails, sind in der anderen Gruppe aber weder zu sehen noch gezählt:",
 			"Die Eigentümer der inneren Gruppen entscheiden, ob es weitergeht."},

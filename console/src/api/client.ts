@@ -14,6 +14,7 @@ export type Fault = Schemas['Fault'];
 export type Group = Schemas['Group'];
 export type HistoryEntry = Schemas['HistoryEntry'];
 export type Line = Schemas['Line'];
+export type HeldPost = Schemas['HeldPost'];
 export type LinkPreview = Schemas['LinkPreview'];
 export type LookAlike = Schemas['LookAlike'];
 export type Me = Schemas['Me'];

@@ -7,6 +7,7 @@ import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { tellDecided } from '../shared/decided';
 import { Loading, More, Nothing, Trouble } from '../ui/parts';
+import { Held } from './held';
 import { NotDelivered } from './undelivered';
 
 const kinds = [
@@ -34,6 +35,7 @@ export default function Waiting() {
 /** All is all that waits for my decision, to be decided one by one or many at once, by pointer or by keyboard. */
 function All() {
   const [reason, setReason] = useState('');
+  const [open, setOpen] = useState('');
   const reasonField = useRef<HTMLInputElement>(null);
   const rows = useRef<HTMLDivElement>(null);
   const list = useList({
@@ -48,7 +50,7 @@ function All() {
   });
   const decide = useChange(
     ['post', 'joining', 'rule', 'group', 'member', 'me'],
-    (d: { ids: string[]; verdict: Verdict; consent?: Consent }) =>
+    (d: { ids: string[]; verdict: Verdict; consent?: Consent; author?: 'trust' | 'bar' }) =>
       ask(api.POST('/api/v1/waiting/decisions', { body: { ...d, reason } })),
     {
       onSuccess: (done) => {
@@ -69,6 +71,7 @@ function All() {
     const at = [...(rows.current?.children ?? [])].indexOf(e.currentTarget);
     if (step !== undefined) (rows.current?.children[at + step] as HTMLElement | undefined)?.focus();
     else if (e.key === ' ') list.pick(w.id, !list.picked.has(w.id));
+    else if (e.key === 'Enter' && w.kind === 'post') setOpen(open === w.id ? '' : w.id);
     else if (e.key === 'a') one(w.id, 'approve');
     else if (e.key === 'd') {
       list.pick(w.id, true);
@@ -125,6 +128,11 @@ function All() {
               busy={decide.isPending}
               onPick={(on) => list.pick(w.id, on)}
               onDecide={(verdict, consent) => one(w.id, verdict, consent)}
+              onAuthor={(author) =>
+                decide.mutate({ ids: [w.id], verdict: author === 'trust' ? 'approve' : 'decline', author })
+              }
+              open={open === w.id}
+              onOpen={() => setOpen(open === w.id ? '' : w.id)}
               onKeyDown={(e) => onKey(e, w)}
             />
           ))}
@@ -133,8 +141,8 @@ function All() {
       <More list={list} />
       {list.rows.length > 0 && (
         <Text fontSize="xs" color="fg.muted" hideBelow="md">
-          By keyboard: <Kbd>↓</Kbd> <Kbd>↑</Kbd> go through them, <Kbd>a</Kbd> approves, <Kbd>d</Kbd> declines with a
-          reason, <Kbd>space</Kbd> picks.
+          By keyboard: <Kbd>↓</Kbd> <Kbd>↑</Kbd> go through them, <Kbd>Enter</Kbd> reads a post, <Kbd>a</Kbd> approves,{' '}
+          <Kbd>d</Kbd> declines with a reason, <Kbd>space</Kbd> picks.
         </Text>
       )}
       <Trouble error={decide.error} />
@@ -193,6 +201,9 @@ function Row(props: {
   busy: boolean;
   onPick: (on: boolean) => void;
   onDecide: (verdict: Verdict, consent?: Consent) => void;
+  onAuthor: (author: 'trust' | 'bar') => void;
+  open: boolean;
+  onOpen: () => void;
   onKeyDown: (e: KeyboardEvent) => void;
 }) {
   const { item: w } = props;
@@ -247,6 +258,22 @@ function Row(props: {
             .filter(Boolean)
             .join(' · ')}
         </Text>
+        {w.kind === 'post' && (
+          <Box>
+            <Button
+              size="xs"
+              variant="plain"
+              colorPalette="ivy"
+              px="0"
+              aria-expanded={props.open}
+              aria-label={`${props.open ? 'Close' : 'Read'} ${what}`}
+              onClick={props.onOpen}
+            >
+              <u>{props.open ? 'Close it' : 'Read it'}</u>
+            </Button>
+            {props.open && <Held id={w.id} busy={props.busy} onAuthor={props.onAuthor} />}
+          </Box>
+        )}
       </Stack>
       <HStack>
         <Button

@@ -58,7 +58,7 @@ type Author struct {
 	Rung      Audience // where the address in From stands: Owners to Anyone
 	Workspace bool     // the address lies in a domain of the workspace
 	Proven    bool     // by SMTP AUTH, or by a relay that the workspace trusts
-	Newcomer  bool     // joined less than NewcomerDays ago
+	Newcomer  bool     // joined less than NewcomerDays ago, and had less than NewcomerPosts let through
 	Automatic bool     // the message says that no person wrote it (RFC 3834)
 	Override  Override
 }
@@ -299,7 +299,7 @@ func (d Decision) holdWords() (says, mend string) {
 	case HoldNonMembers:
 		says = "Mail from people who are not members waits for approval."
 	case HoldNewcomers:
-		says = fmt.Sprintf("Mail from people who are not members, or joined less than %d days ago, waits for approval.", NewcomerDays)
+		says = fmt.Sprintf("Mail from people who are not members, or joined less than %d days ago and had less than %d messages let through, waits for approval.", NewcomerDays, NewcomerPosts)
 	default:
 		says = "All mail waits for approval, but for that of owners and moderators."
 	}

@@ -99,6 +99,9 @@ const (
 // NewcomerDays is for how many days after joining a member counts as a newcomer.
 const NewcomerDays = 14
 
+// NewcomerPosts is how many posts that were let through make a member no newcomer before that.
+const NewcomerPosts = 3
+
 // Policy is a group's answers and settings. The zero value lets nobody do anything.
 type Policy [Settings]Value
 

@@ -398,6 +398,9 @@ func (s *Service) Run(ctx context.Context) error {
 
 func (s *Service) tellSome(ctx context.Context) (n int, err error) {
 	err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
+		if err := c.Tx.LockNesting(); err != nil { // one instance tells of all, so that one letter does
+			return err
+		}
 		all, err := c.Tx.UntoldConsents(untold)
 		n = len(all)
 		if err != nil || n == 0 {

@@ -84,7 +84,7 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
 	mail := store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
-	read := map[uuid.UUID]store.GroupVersion{}
+	read, held := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
 	var reports []uuid.UUID // groups to which something came back
 	for _, x := range a.To {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
@@ -102,6 +102,7 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 			} else if err != nil {
 				return err
 			}
+			held[g.ID] = g
 			read[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
 			author, err := judge(v, &g, a, x.To, &m)
 			if err != nil {
@@ -133,6 +134,14 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 			}
 		}
 		c.MailQueued()
+		for _, m := range mail.Mailings {
+			if m.Kind == store.KindPost && m.State == store.Waiting {
+				g := held[*m.GroupID]
+				if err := tellAuthor(c, &g, a, m); err != nil {
+					return err
+				}
+			}
+		}
 		now, err := c.Read.GroupVersions(read)
 		if err == nil && !now {
 			err = errChanged

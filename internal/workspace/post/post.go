@@ -197,7 +197,13 @@ func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.
 		}
 		who.Rung = r.Rung
 		if m, err := v.Read.Membership(g.ID, p.ID); err == nil {
-			who.Newcomer = Newcomer(v.Now(), m.AddedAt)
+			if who.Newcomer = g.Policy[policy.Holding] == policy.HoldNewcomers && Newcomer(v.Now(), m.AddedAt); who.Newcomer {
+				seasoned, err := Seasoned(v, g, p.ID)
+				if err != nil {
+					return policy.Decision{}, p, err
+				}
+				who.Newcomer = !seasoned[p.ID]
+			}
 		}
 	}
 	return g.Policy.Write(mailbox.Question(), who), p, nil

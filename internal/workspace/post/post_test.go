@@ -70,7 +70,7 @@ func TestPosts(t *testing.T) {
 	if err := k.Decide(mod, waiting.Items[0].ID, "decline", "Off topic"); err != nil {
 		t.Fatal(err)
 	}
-	if sent := k.Queued(t); !slices.Equal(sent["Declined: held"], []string{kit.Member}) || len(sent) != 1 {
+	if sent := k.Queued(t); !slices.Equal(sent["Declined: held"], []string{kit.Member}) || !slices.Equal(sent["Waiting for approval: held"], []string{kit.Member}) || len(sent) != 2 {
 		t.Errorf("declined: %v", sent)
 	}
 }

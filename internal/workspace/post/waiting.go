@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // listed reads a page of one of the lists of mail, with the groups and messages that belong
@@ -82,6 +83,9 @@ func WhyHeld(m store.Mailing) string {
 // DecideOne approves or declines one post.
 func (s *Service) DecideOne(ctx context.Context, by workspace.Actor, id string, d api.Decisions, out *api.Decided) error {
 	none := workspace.Fail(workspace.NotFound, "There is no post %q that waits for you.", workspace.Cut(id, 50))
+	if want := map[string]string{"trust": "approve", "bar": "decline"}[d.Author]; d.Author != "" && want != d.Verdict {
+		return workspace.Wrong("author", d.Author, "Trust the author of what you approve, or bar the author of what you decline.")
+	}
 	u, err := uuid.Parse(id)
 	if err != nil {
 		return none
@@ -108,11 +112,28 @@ func (s *Service) DecideOne(ctx context.Context, by workspace.Actor, id string, 
 		if m.State != store.Waiting {
 			return workspace.Fail(workspace.Conflict, "%s has been %s already, by %s.", x.Subject, m.State, m.DecidedBy)
 		}
-		return settle(c, &g.Group.Group, m, x, d)
+		if err := settle(c, &g.Group.Group, m, x, d); err != nil || d.Author == "" {
+			return err
+		}
+		return about(c, g, x, d)
 	})
 	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
 		return none // who may not decide is told nothing of it
 	}
+	return err
+}
+
+// about settles something about the author of a post that was decided.
+func about(c *workspace.Change, g *workspace.Locked, x store.Message, d api.Decisions) error {
+	n := api.NewOverride{Override: "trusted", Reason: "With the approval of: " + workspace.Cut(x.Subject, 200)}
+	if d.Verdict == "decline" {
+		n = api.NewOverride{Override: "barred", Reason: "With the refusal of: " + workspace.Cut(x.Subject, 200)}
+	}
+	o, err := member.NewOverride(x.Author, n, 0)
+	if err != nil {
+		return err
+	}
+	_, err = member.Settle(c, g, o)
 	return err
 }
 

@@ -177,10 +177,20 @@ func (a abilities) of(groups []store.Group) ([]api.Abilities, error) {
 	for _, m := range own {
 		memberships[m.GroupID] = m
 	}
+	var holding []uuid.UUID
+	for _, g := range groups {
+		if g.Policy[policy.Holding] == policy.HoldNewcomers {
+			holding = append(holding, g.ID)
+		}
+	}
+	seasoned, err := post.SeasonedIn(a.v, a.person.ID, holding)
+	if err != nil {
+		return out, err
+	}
 	for _, g := range groups {
 		m := memberships[g.ID]
 		at := member.Place{Relation: relations[g.ID], Added: m.AddedAt, ByRule: m.ByRule}
-		x := asked{v: a.v, g: &workspace.Group{Group: g, Relation: at.Relation}, domains: a.domains, ends: post.Takes(a.e, a.v, &g)}
+		x := asked{v: a.v, g: &workspace.Group{Group: g, Relation: at.Relation}, domains: a.domains, ends: post.Takes(a.e, a.v, &g), seasoned: map[uuid.UUID]bool{a.person.ID: seasoned[g.ID]}}
 		settled := a.settled[g.ID]
 		who := x.person(a.person, at, settled, true)
 		item := api.Abilities{Group: api.Name{Name: g.Name, Address: g.Address}, State: string(a.e.Policy.State(g.Life(), a.v.Now())), Role: roleName(at.Relation.Role),

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
@@ -91,16 +93,20 @@ func decide(v *workspace.View, g *store.Group, ends error, action string, who so
 
 // asked is one group, with what is asked of it for everybody.
 type asked struct {
-	v       *workspace.View
-	g       *workspace.Group
-	ends    error // of a group that takes no mail
-	domains []string
+	v        *workspace.View
+	g        *workspace.Group
+	ends     error // of a group that takes no mail
+	domains  []string
+	seasoned map[uuid.UUID]bool // who is no newcomer, since enough of their posts were let through
 }
 
 func open(v *workspace.View, g *workspace.Group) (asked, error) {
 	out := asked{v: v, g: g}
 	var err error
 	if out.domains, err = v.Domains(); err != nil {
+		return out, err
+	}
+	if out.seasoned, err = post.Seasoned(v, &g.Group); err != nil {
 		return out, err
 	}
 	if out.ends = post.TakesMail(v, &g.Group); out.ends != nil && !workspace.IsKind(out.ends, workspace.Conflict) && !workspace.IsKind(out.ends, workspace.Throttled) {
@@ -127,7 +133,7 @@ func (x asked) person(p store.Person, place member.Place, o policy.Override, pro
 	who.member.Staff = who.subject.May(access.ChangePeople, who.relation, &x.g.Policy)
 	if here {
 		who.author.Rung = place.Relation.Rung
-		who.author.Newcomer = !place.Added.IsZero() && post.Newcomer(x.v.Now(), place.Added)
+		who.author.Newcomer = !place.Added.IsZero() && post.Newcomer(x.v.Now(), place.Added) && !x.seasoned[p.ID]
 	} else {
 		who.relation = access.RelationOf(0, false, true)
 	}

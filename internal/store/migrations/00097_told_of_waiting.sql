@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE mailings ADD COLUMN told TINYINT NOT NULL DEFAULT 0;

@@ -1,0 +1,210 @@
+package post_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/policy"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+)
+
+// letters returns who got letters whose subject or text has some words, in order.
+func told(t *testing.T, l *kit.Kit, words string) (out []string) {
+	t.Helper()
+	for _, x := range l.Letters(t) {
+		if strings.Contains(x.Subject+x.Text, words) {
+			out = append(out, x.To...)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Those who decide get one letter for all that came in a while, by however many instances it is looked; then the
+// owners, then the caretaker, each post once a step; and its author knows that it waits, once.
+func TestDecidersAreToldOfWhatWaits(t *testing.T) {
+	l := k.Fresh(t, "post_telling")
+	a := l.Make(t, "Held One", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=everyone suspicious=hold") })
+	b := l.Make(t, "Held Two", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=everyone suspicious=hold") })
+	run := func() {
+		t.Helper()
+		var all sync.WaitGroup
+		for range 4 {
+			all.Go(func() {
+				if err := l.Post.TellOfWaiting(ctx); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+	}
+	l.Letters(t)
+	for i := range 3 {
+		for _, g := range []api.Group{a, b} {
+			if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprint("post ", i)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if got := told(t, l, "You need not send it again"); !slices.Equal(got, []string{kit.Member, kit.Member}) {
+		t.Errorf("the author is told once for each group: %v", got)
+	}
+	if err := l.Send(t, a.Address, kit.Colleague, false, "says it is Petra"); err != nil {
+		t.Fatal(err)
+	}
+	if got := told(t, l, "You need not send it again"); got != nil {
+		t.Errorf("somebody who may not have written it is told: %v", got)
+	}
+	if run(); told(t, l, "wait") != nil {
+		t.Error("told at once, and not gathered")
+	}
+	l.MoveBy(6 * time.Minute)
+	run()
+	letters := l.Letters(t)
+	if len(letters) != 1 || !slices.Equal(letters[0].To, []string{kit.Moderator}) || !strings.Contains(letters[0].Text, "Held One") || !strings.Contains(letters[0].Text, "Held Two") || !strings.Contains(letters[0].Text, "4 messages") {
+		t.Errorf("the moderator got %+v", letters)
+	}
+	// no flood: what comes within the hour is told of after it
+	for i := range 5 {
+		if err := l.Send(t, a.Address, kit.Member, true, fmt.Sprint("more ", i)); err != nil {
+			t.Fatal(err)
+		}
+		l.MoveBy(6 * time.Minute)
+		run()
+	}
+	if got := told(t, l, "Held One"); got != nil {
+		t.Errorf("told again within the hour: %v", got)
+	}
+	l.MoveBy(time.Hour)
+	if run(); len(told(t, l, "Held One")) != 1 {
+		t.Error("not told after the hour")
+	}
+	l.Move(3)
+	if run(); !slices.Equal(told(t, l, "Held One"), []string{kit.Owner}) {
+		t.Error("the owner is not told after three days")
+	}
+	l.Move(5)
+	if run(); !slices.Equal(told(t, l, "Held One"), []string{kit.Administrator}) {
+		t.Error("the caretaker is not told after a week")
+	}
+	l.Move(30)
+	if run(); told(t, l, "Held") != nil {
+		t.Error("told for ever")
+	}
+	if p, err := l.Waiting.List(ctx, l.Actor(t, kit.Moderator), "", nil, "", 100); err != nil || p.Total != 12 {
+		t.Errorf("%d wait still, %v", p.Total, err)
+	}
+}
+
+// A new member is no newcomer once enough of their posts were let through; rehearsals say the same.
+func TestNewcomersByPosts(t *testing.T) {
+	l := k.Fresh(t, "post_newcomers")
+	ines, bram := l.Actor(t, kit.Administrator), l.Actor(t, kit.Moderator)
+	g := l.Make(t, "New Here", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=members hold=newcomers") })
+	says := func() string {
+		t.Helper()
+		d, err := l.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Member})
+		if err != nil {
+			t.Fatal(err)
+		}
+		who, err := l.Reach.WhoMay(ctx, ines, g.Address, "post", "", "", 50)
+		i := slices.IndexFunc(who.Items, func(p api.Permitted) bool { return p.Address == kit.Member })
+		if err != nil || i < 0 || who.Items[i].Outcome != d.Outcome {
+			t.Errorf("the list and the rehearsal differ: %+v, %v", who.Items, err)
+		}
+		all, err := l.Reach.Abilities(ctx, ines, kit.Member, false, "", 50)
+		for _, x := range all.Items {
+			if x.Group.Address == g.Address && !slices.ContainsFunc(x.May, func(m api.Ability) bool { return m.Action == "post" && m.Outcome == d.Outcome }) {
+				t.Errorf("their abilities differ: %+v, %v", x.May, err)
+			}
+		}
+		return d.Outcome
+	}
+	for i := range policy.NewcomerPosts + 1 {
+		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprint("hello ", i)); err != nil {
+			t.Fatal(err)
+		}
+		p, err := l.Waiting.List(ctx, bram, g.Address, []string{"post"}, "", 10)
+		if held := i < policy.NewcomerPosts; err != nil || (len(p.Items) == 1) != held || (says() == "hold") != held {
+			t.Errorf("post %d: %d wait, %s, %v", i, len(p.Items), says(), err)
+		}
+		for _, w := range p.Items {
+			if err := l.Decide(bram, w.ID, "approve", ""); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// Who decides about a post reads it, and settles something about its author with the decision.
+func TestReadAndTrust(t *testing.T) {
+	l := k.Fresh(t, "post_reading")
+	bram := l.Actor(t, kit.Moderator)
+	g := l.Make(t, "Read Here", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=outsiders suspicious=hold") })
+	const visitor = "visitor@gannetport.example"
+	send := func(subject string) string {
+		t.Helper()
+		if err := l.Send(t, g.Address, visitor, false, subject); err != nil {
+			t.Fatal(err)
+		}
+		p, err := l.Waiting.List(ctx, bram, g.Address, []string{"post"}, "", 10)
+		if err != nil || len(p.Items) == 0 {
+			return ""
+		}
+		return p.Items[len(p.Items)-1].ID
+	}
+	id := send("A berth for Sunday")
+	p, err := l.Post.Held(ctx, bram, id)
+	if err != nil || p.Subject != "A berth for Sunday" || p.Group.Address != g.Address || len(p.Reasons) == 0 || p.Proven {
+		t.Errorf("%+v, %v", p, err)
+	}
+	for _, by := range []string{kit.Member, kit.Colleague, kit.Auditor, ""} {
+		actor := workspace.Actor{}
+		if by != "" {
+			actor = l.Actor(t, by)
+		}
+		if _, err := l.Post.Held(ctx, actor, id); err == nil {
+			t.Errorf("%q reads it", by)
+		}
+	}
+	decide := func(id, verdict, author string) error {
+		_, err := l.Waiting.Decide(ctx, bram, api.Decisions{IDs: []string{id}, Verdict: verdict, Author: author})
+		return err
+	}
+	if err := decide(id, "approve", "bar"); err != nil {
+		t.Fatal(err)
+	}
+	if p, err = l.Post.Held(ctx, bram, id); err != nil {
+		t.Errorf("approved, and the author barred: %v", err)
+	}
+	if err := decide(id, "approve", "trust"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err = l.Post.Held(ctx, bram, id); err == nil {
+		t.Error("it is read once it does not wait any more")
+	}
+	if o, err := l.Member.Override(ctx, bram, g.Address, visitor); err != nil || o.Override != "trusted" || !strings.Contains(o.Reason, "A berth for Sunday") {
+		t.Errorf("%+v, %v", o, err)
+	}
+	if id = send("Another"); id != "" {
+		t.Error("mail of somebody trusted waits")
+	}
+	if err := l.Rules.SetOverride(ctx, bram, g.Address, visitor, api.NewOverride{Override: "none"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if id = send("And one more"); id == "" {
+		t.Fatal("it does not wait")
+	}
+	if err := decide(id, "decline", "bar"); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Send(t, g.Address, visitor, false, "barred"); err == nil {
+		t.Error("somebody barred writes")
+	}
+}
