@@ -66,7 +66,7 @@ func (a *app) waitingShow() *cobra.Command {
 			p.Text += "\n[There is more than is shown.]"
 		}
 		return a.facts(p, fact{"From", p.From}, fact{"", proven}, fact{"To", p.To}, fact{"Group", p.Group.Name}, fact{"Subject", p.Subject}, fact{"Date", p.Date},
-			fact{"Waits, since", strings.Join(why, " ")}, fact{"Files", strings.Join(files, ", ")}, fact{"", p.Unreadable}, fact{"Text", "\n" + p.Text})
+			fact{"Why it waits", strings.Join(why, " ")}, fact{"Files", strings.Join(files, ", ")}, fact{"", p.Unreadable}, fact{"Text", "\n" + p.Text})
 	})
 }
 
