@@ -69,7 +69,7 @@ var shots = []shot{
 	}},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
-	{name: "account", as: demo.Owner, path: "/account", see: "Passwords for programs"},
+	{name: "externals", as: demo.Administrator, path: "/people/external", see: "Berths and pilots"},
 	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
 	{name: "post-office", as: "-", path: "/boxes/" + demo.Owner, see: "Newest first"},
 }

@@ -14,6 +14,7 @@ type NewBulk struct {
 	Retire   bool          `json:"retire,omitempty"`
 	Policy   *PolicyPatch  `json:"policy,omitempty" doc:"Settings that all of them get"`
 	Ceilings bool          `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
+	Start    string        `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
 }
 
 // BulkList is which groups of the directory are meant.

@@ -48,6 +48,22 @@ type StartingPoint struct {
 	Version  int         `json:"version" doc:"The ETag, as a number; 0 for a built-in one"`
 }
 
+// Differing is a group that differs from the starting point that it was begun from.
+type Differing struct {
+	ID            string       `json:"id"`
+	Group         Name         `json:"group"`
+	StartingPoint string       `json:"starting_point"`
+	Title         string       `json:"title" doc:"Of the starting point"`
+	Differences   []Difference `json:"differences"`
+}
+
+// Difference is a field in which two things differ.
+type Difference struct {
+	Field string `json:"field"`
+	From  string `json:"from" doc:"What the starting point says"`
+	To    string `json:"to" doc:"What the group has"`
+}
+
 // NewStartingPoint makes or changes a starting point: from a policy, or from a group.
 type NewStartingPoint struct {
 	Title    string      `json:"title,omitempty" maxLength:"100" doc:"Its name when left out of a new one"`

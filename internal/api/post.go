@@ -96,6 +96,7 @@ type HeldPost struct {
 	PostHead
 	Group      Name       `json:"group"`
 	From       string     `json:"from" doc:"The field as it came, decoded"`
+	WrittenBy  string     `json:"written_by,omitempty" doc:"Who wrote it, where the author is a group that they speak for, or another address of theirs"`
 	To         string     `json:"to"`
 	Date       string     `json:"date"`
 	Text       string     `json:"text" doc:"What it says, at most 32 kB"`

@@ -130,6 +130,7 @@ func (a *app) changeGroups() *cobra.Command {
 	g.StringVar(&n.Language, "language", "", "the language of notices: en, de")
 	g.StringSliceVar(&on, "trait-on", nil, "switch this trait on: archive, desk, calendar, access")
 	g.StringSliceVar(&off, "trait-off", nil, "switch this trait off")
+	g.StringVar(&n.Start, "starting-point", "", "give them the whole policy, the traits and the texts of this starting point")
 	g.BoolVar(&n.Retire, "retire", false, "retire them; they can be restored")
 	expected := g.Int("expect", -1, "refuse it unless there are so many groups")
 	c.PreRun = func(*cobra.Command, []string) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -140,6 +141,18 @@ var startColumns = []column[api.StartingPoint]{
 	{name: "version", value: func(s api.StartingPoint) any { return s.Version }, csvOnly: true},
 }
 
+var differingColumns = []column[api.Differing]{
+	{name: "group", value: func(d api.Differing) any { return d.Group.Address }, show: func(d api.Differing) string { return d.Group.Name }},
+	{name: "starting_point", heading: "BEGUN FROM", value: func(d api.Differing) any { return d.StartingPoint }, whole: true},
+	{name: "differences", value: func(d api.Differing) any { return d.Differences }, show: func(d api.Differing) string {
+		var all []string
+		for _, x := range d.Differences {
+			all = append(all, fmt.Sprintf("%s is %s, not %s", x.Field, cmp.Or(x.To, "empty"), cmp.Or(x.From, "empty")))
+		}
+		return strings.Join(all, "; ")
+	}, runs: true},
+}
+
 func (a *app) startingPointCommands() *cobra.Command {
 	show := a.reads(&cobra.Command{Use: "list", Short: "List what a group can be begun from", Args: cobra.NoArgs, Example: "  ivytable starting-point list"},
 		func(ctx context.Context, c *client.Client, _ []string) error {
@@ -190,7 +203,17 @@ func (a *app) startingPointCommands() *cobra.Command {
 			}
 			return a.done(nil, "The starting point %s is deleted. Groups that were made from it stay.", args[0])
 		}, guarded)
-	return noun("starting-point", "Starting points for groups: list, show, save, delete", show, single, save, remove)
+	var p paging
+	differing := a.reads(&cobra.Command{
+		Use: "differing [NAME]", Short: "List the groups that differ from what they were begun from, and how", Args: cobra.MaximumNArgs(1),
+		Example: "  ivytable starting-point differing intake\n  ivytable change groups bookings@merrowline.example --starting-point intake --preview",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		return list(a, &p, func(p client.Paging) (api.Page[api.Differing], error) {
+			return c.Differing(ctx, strings.Join(args, ""), p)
+		}, differingColumns)
+	})
+	paged(differing, &p)
+	return noun("starting-point", "Starting points for groups: list, show, save, delete, differing", show, single, save, remove, differing)
 }
 
 func (a *app) showStart(s api.StartingPoint) error {

@@ -49,3 +49,8 @@ func (c *Client) DeleteStartingPoint(ctx context.Context, name string) error {
 	_, err := change[none](ctx, c, http.MethodDelete, at("starting-points", name), nil, at("starting-points", name, "removal"))
 	return err
 }
+
+// Differing lists the groups that differ from the starting point that they were begun from: of one, or of all.
+func (c *Client) Differing(ctx context.Context, start string, p Paging) (api.Page[api.Differing], error) {
+	return get[api.Page[api.Differing]](ctx, c, "/starting-point-differences", set(p.values(), map[string]string{"starting_point": start}))
+}

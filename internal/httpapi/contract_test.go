@@ -248,6 +248,8 @@ var contract = []row{
 	{op: "read-naming", want: only(200, 5, 6)},
 	{op: "change-naming", body: `{"creators": "administrators", "pattern": "", "words": ["unheard of"], "beginnings": []}`, want: only(200, 6), records: "naming.change"},
 	{op: "list-starting-points", want: only(200, 5, 6)},
+	{op: "list-differing", want: only(200, 5, 6)},
+	{op: "list-differing", query: "starting_point=nothing", want: only(404, 5, 6)},
 	{op: "read-starting-point", path: "name=team-room", want: only(200, 5, 6)},
 	{op: "save-starting-point", path: "name=season", body: `{"title": "<name>"}`, want: only(200, 6), records: "starting_point.save"},
 	{op: "delete-starting-point", path: "name=<start>", want: only(204, 6), records: "starting_point.delete"},

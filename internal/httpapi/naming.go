@@ -38,6 +38,13 @@ func (s *server) listStartingPoints(ctx context.Context, by workspace.Actor, _ *
 	return body(s.s.Naming.StartingPoints(ctx, by))
 }
 
+func (s *server) listDiffering(ctx context.Context, by workspace.Actor, in *struct {
+	Paging
+	Start string `query:"starting_point" maxLength:"100" doc:"Of this one; of all when left out"`
+}) (*reply[api.Page[api.Differing]], error) {
+	return body(s.s.Naming.Differing(ctx, by, in.Start, in.Cursor, in.Limit))
+}
+
 // OneStartingPoint is a starting point in a path.
 type OneStartingPoint struct {
 	Name string `path:"name" maxLength:"100"`

@@ -125,6 +125,7 @@ func (s *server) routes() []route {
 		on("GET", "/ceilings", "read-ceilings", "How far groups may go", s.readCeilings),
 		on("PUT", "/ceilings", "change-ceilings", "Change how far groups may go; those above come down in one change", s.changeCeilings, long, looks, policy),
 		on("GET", "/starting-points", "list-starting-points", "What a group can be begun from", s.listStartingPoints),
+		on("GET", "/starting-point-differences", "list-differing", "Groups that differ from the starting point that they were begun from, and how", s.listDiffering, long),
 		on("GET", "/starting-points/{name}", "read-starting-point", "One starting point", s.readStartingPoint),
 		on("PUT", "/starting-points/{name}", "save-starting-point", "Make or change a starting point", s.saveStartingPoint, looks, policy),
 		on("DELETE", "/starting-points/{name}", "delete-starting-point", "Delete a starting point", s.deleteStartingPoint, silent, looksAt("/starting-points/{name}/removal"), policy),

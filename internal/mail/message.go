@@ -33,6 +33,7 @@ type Message struct {
 	ID        string // with its angle brackets; "" where it has none
 	Subject   string // decoded
 	Automatic bool   // written by no person (RFC 3834, 5)
+	Sender    string // the address in its Sender field, "" for none
 	header    textproto.Header
 	answer    bool // an automatic answer
 }
@@ -64,6 +65,9 @@ func Parse(header []byte) (Message, error) {
 	}
 	if m.Author, err = mailaddr.Parse(authors[0].Address); err != nil {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The author's address can't be read: %s", oneLine(err.Error()))
+	}
+	if sender, err := h.AddressList("Sender"); err == nil && len(sender) == 1 {
+		m.Sender = sender[0].Address
 	}
 	if len(m.header.Values("Received")) > maxReceived {
 		return m, refusal(554, smtp.EnhancedCode{5, 4, 6}, "The message went round in circles: it has more than %d Received fields.", maxReceived)
@@ -144,6 +148,17 @@ func claims(value string, hosts ...string) bool {
 		}
 	}
 	return false
+}
+
+// Spoken returns a message as somebody writes it in the name of a group: as the group alone, or named as
+// the sender (RFC 5322, 3.6.2).
+func (m Message) Spoken(as bool, name, address string) Message {
+	m.header = m.header.Copy()
+	m.header.Del("Sender")
+	if !as {
+		m.header.Set("Sender", (&netmail.Address{Name: name, Address: address}).String())
+	}
+	return m
 }
 
 // Trace is what the Received field says of how a message came.

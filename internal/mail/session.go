@@ -201,6 +201,9 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 	case e.Kind == workspace.NotFound:
 		messagesIn.WithLabelValues("unknown").Inc()
 		return refusal(550, smtp.EnhancedCode{5, 1, 1}, "%s", e.Says)
+	case e.Kind == workspace.NotAllowed: // X.7.1: not authorised
+		messagesIn.WithLabelValues("refused").Inc()
+		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "%s", oneLine(e.Says))
 	case e.Kind == workspace.Throttled:
 		messagesIn.WithLabelValues("put off").Inc()
 		return refusal(452, smtp.EnhancedCode{4, 2, 2}, "%s", e.Says)
@@ -274,12 +277,29 @@ func (s *session) take(m Message, body *spool) error {
 	if err != nil {
 		return s.failed("data", err)
 	}
+	proven, err := s.s.service.Post.Wrote(ctx, s.by, m.Author)
+	if err != nil {
+		return s.failed("data", err)
+	}
+	var speaking post.Speaking
+	if s.by.SignedIn() == nil && !proven {
+		me := s.by.Person
+		if speaking, err = s.s.service.Post.Speak(ctx, s.by, m.Author, strings.EqualFold(m.Sender, me.Address)); err != nil {
+			return s.no("data", err)
+		}
+		if speaking.Group != uuid.Nil {
+			m = m.Spoken(speaking.As, me.Name, me.Address)
+		}
+	}
 	a, err := m.For(s.to, tr, append(slices.Clip(domains), s.s.o.Names...))
 	if err != nil {
 		return s.unread(err)
 	}
-	if a.Proven, err = s.s.service.Post.Wrote(ctx, s.by, m.Author); err != nil {
-		return s.failed("data", err)
+	if a.Proven = proven; speaking.Group != uuid.Nil {
+		a.Proven, a.Speaking, a.By = true, speaking, s.by
+		if a.Writer, err = mailaddr.Parse(s.by.Person.Address); err != nil {
+			return s.failed("data", err)
+		}
 	}
 	if s.trusted && s.by.SignedIn() != nil { // whoever signs in is no relay, and writes fields of their own
 		a.Proven = m.proven(s.s.o.Names)

@@ -7,6 +7,7 @@ export type NewBulk = Schemas['NewBulk'];
 export type Decided = Schemas['DecidedAll'];
 export type Decision = Schemas['Decision'];
 export type Expiry = Schemas['Expiry'];
+export type Differing = Schemas['Differing'];
 export type External = Schemas['External'];
 export type ExternalRules = Schemas['ExternalRules'];
 export type Failure = Schemas['Failure'];

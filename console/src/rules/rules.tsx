@@ -13,6 +13,7 @@ import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
 import { Ceilings } from './ceilings';
+import { Differing } from './differing';
 import { Domains } from './domains';
 import { ExternalRules } from './externals';
 import { Protection } from './protection';
@@ -359,6 +360,7 @@ function StartingPoints() {
             </HStack>
           ))}
         </Stack>
+        <Differing />
         {may && (
           <Box borderTopWidth="1px" pt="3">
             <Text fontWeight="600" fontSize="sm" mb="2">

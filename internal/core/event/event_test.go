@@ -64,6 +64,8 @@ var samples = []Event{
 	{tove, "console", books, PeopleRemoved{Of(tove), true, false}},
 	{oda, "", books, PeopleRemoved{Of(tove, prize), false, true}},
 	{oda, "console", books, PeopleInvited{Of(prize)}},
+	{tove, "smtp", books, Spoken{"Closed on Sunday", []string{"all@merrowline.example"}, true}},
+	{tove, "smtp", books, Spoken{Subject: "Closed on Sunday", To: []string{"all@merrowline.example", "deck@merrowline.example"}}},
 	{oda, "console", books, ExternalsVouched{Of(prize), tove, "The berths."}},
 	{oda, "console", books, ExternalsVouched{People: Of(prize), Reason: "The berths."}},
 	{ines, "console", Who{}, OutsideChanged{[]Change{{Field: "days", From: "0", To: "365"}}}},
@@ -180,7 +182,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 66 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 67 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -26,6 +26,7 @@ func init() {
 	register[PostDeclined]()
 	register[MailRetried]()
 	register[OverrideSet]()
+	register[Spoken]()
 }
 
 // GroupCreated: a group was made.
@@ -385,3 +386,20 @@ func (f RuleKept) did(_ Who, group string) string {
 	return fmt.Sprintf("kept %d members in %s whom its rule no longer takes", f.People, group)
 }
 func (RuleKept) undo() Undo { return can("Take them out: they are members by hand now.") }
+
+// Spoken: somebody wrote in the name of a group.
+type Spoken struct {
+	Subject string   `json:"subject"`
+	To      []string `json:"to"`
+	As      bool     `json:"as"` // the group alone is named
+}
+
+func (Spoken) Kind() Kind { return "post.speak" }
+func (f Spoken) did(_ Who, group string) string {
+	how := "for"
+	if f.As {
+		how = "as"
+	}
+	return fmt.Sprintf("wrote %q %s %s to %s", f.Subject, how, group, listed(f.To))
+}
+func (Spoken) undo() Undo { return cannot("A message that was sent can't be taken back.") }

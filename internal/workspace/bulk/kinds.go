@@ -81,8 +81,11 @@ func read(v *workspace.View, n api.NewBulk) (doer, error) {
 	if n.Ceilings {
 		all = append(all, &policies{under: true})
 	}
+	if n.Start != "" {
+		all = append(all, &starting{Name: n.Start})
+	}
 	if len(all) != 1 {
-		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, that they come under their ceilings, or that they retire.")
+		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, that they come under their ceilings, or that they retire.")
 	}
 	if x, ok := all[0].(interface{ check(v *workspace.View) error }); ok {
 		if err := x.check(v); err != nil {
@@ -98,7 +101,7 @@ func cover(by workspace.Actor, d doer) error {
 	switch d.(type) {
 	case *owners:
 		return by.Cover(string(access.ScopePeople))
-	case *policies:
+	case *policies, *starting:
 		return by.Cover(string(access.ScopePolicy))
 	}
 	return nil
@@ -123,6 +126,8 @@ func decode(body json.RawMessage) (doer, error) {
 		return &policies{patch: *n.Policy}, nil
 	case n.Ceilings:
 		return &policies{under: true}, nil
+	case n.Start != "":
+		return &starting{Name: n.Start}, nil
 	}
 	return nil, fmt.Errorf("it changes nothing that this program knows")
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
@@ -29,6 +30,10 @@ type Arrived struct {
 	Size       int // of the body
 	EightBit   bool
 	To         []Incoming
+
+	Speaking Speaking         // in whose name it is written
+	Writer   mailaddr.Address // and by whom, where that is a group's
+	By       workspace.Actor  // who signed in, where that is a group's
 }
 
 // Incoming is where a message goes, and what it is given on the way.
@@ -124,8 +129,11 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	if len(mail.Mailings) == 0 {
 		return nil
 	}
-	return s.k.Do(ctx, workspace.Actor{Via: "smtp"}, func(c *workspace.Change) error {
+	return s.k.Do(ctx, workspace.Actor{Person: a.By.Person, Via: "smtp"}, func(c *workspace.Change) error {
 		if err := c.Tx.AddMail(mail); err != nil {
+			return err
+		}
+		if err := spoken(c, a); err != nil {
 			return err
 		}
 		for _, g := range reports {
@@ -150,6 +158,22 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	})
 }
 
+// spoken records that somebody wrote in the name of a group.
+func spoken(c *workspace.Change, a Arrived) error {
+	if a.Speaking.Group == uuid.Nil {
+		return nil
+	}
+	g, err := c.Read.Group(a.Speaking.Group)
+	if err != nil {
+		return err
+	}
+	fact := event.Spoken{Subject: workspace.Cut(a.Subject, 200), As: a.Speaking.As}
+	for _, x := range a.To {
+		fact.To = append(fact.To, x.To.Address)
+	}
+	return c.Record(fact, &g, store.Affected{PersonID: a.By.Person.ID})
+}
+
 // cutLines returns the lines of a header that are whole within so many octets.
 func cutLines(header []byte, most int) []byte {
 	if len(header) <= most {
@@ -166,7 +190,7 @@ func job(mailing uuid.UUID, now time.Time) store.Job {
 // judge decides about a message to a group, and says on its mailing what becomes of it.
 func judge(v *workspace.View, g *store.Group, a Arrived, to Destination, m *store.Mailing) (store.Person, error) {
 	m.GroupID = &g.ID
-	d, p, err := weigh(v, g, to, a.Author, a.Proven, a.Automatic)
+	d, p, err := weigh(v, g, to, a.writer(), a.Proven, a.Automatic)
 	if err != nil {
 		return p, err
 	}

@@ -65,7 +65,10 @@ func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.
 	_ = json.Unmarshal(m.Decision, &d) // written by Accept
 	out := Show(append(x.Header, "\r\n"...), &bodyReader{ctx: ctx, j: &Job{s: s, message: x}})
 	out.PostHead, out.Group, out.Reasons = head(v, m, read), api.Name{Name: g.Name, Address: g.Address}, shape(d).Reasons
-	return out, ctx.Err()
+	if out.WrittenBy, err = writerOf(v, x); out.WrittenBy == x.Author {
+		out.WrittenBy = ""
+	}
+	return out, errors.Join(err, ctx.Err())
 }
 
 // Show reads a message, of which header ends with its empty line, as it is shown.

@@ -130,7 +130,7 @@ func tellAuthor(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing)
 	if err != nil || waits {
 		return err
 	}
-	return c.Send(g, []string{a.Author.String()}, c.GroupLetter(workspace.LetterYourPostWaits, g, "", map[string]string{"subject": a.Subject, "why": WhyHeld(m)}))
+	return c.Send(g, []string{a.writer().String()}, c.GroupLetter(workspace.LetterYourPostWaits, g, "", map[string]string{"subject": a.Subject, "why": WhyHeld(m)}))
 }
 
 // Seasoned returns who is not a newcomer in a group, however short they are in it, since enough of their

@@ -129,7 +129,11 @@ func about(c *workspace.Change, g *workspace.Locked, x store.Message, d api.Deci
 	if d.Verdict == "decline" {
 		n = api.NewOverride{Override: "barred", Reason: "With the refusal of: " + workspace.Cut(x.Subject, 200)}
 	}
-	o, err := member.NewOverride(x.Author, n, 0)
+	who, err := writerOf(&c.View, x)
+	if err != nil {
+		return err
+	}
+	o, err := member.NewOverride(who, n, 0)
 	if err != nil {
 		return err
 	}
@@ -145,7 +149,11 @@ func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Messag
 		fact, state = event.PostDeclined{Author: x.Author, Subject: x.Subject, Reason: d.Reason}, store.Declined
 		if x.Proven {
 			l := c.GroupLetter(workspace.LetterPostDeclined, g, "", map[string]string{"subject": x.Subject, "reason": d.Reason})
-			if err := c.Send(g, []string{x.Author}, l); err != nil {
+			who, err := writerOf(&c.View, x)
+			if err != nil {
+				return err
+			}
+			if err := c.Send(g, []string{who}, l); err != nil {
 				return err
 			}
 		}

@@ -106,6 +106,9 @@ func readWaiting(v *workspace.View, g *workspace.Group, items []store.WaitingIte
 	if d.people, err = v.Read.PeopleByID(askers); err != nil {
 		return d, err
 	}
+	if err := nameWriters(v, d.messages); err != nil {
+		return d, err
+	}
 	var keys []string
 	for _, m := range d.messages {
 		if a, err := mailaddr.Parse(m.Author); err == nil {
@@ -130,6 +133,27 @@ func readWaiting(v *workspace.View, g *workspace.Group, items []store.WaitingIte
 	}
 	d.places, err = sight.Places(all)
 	return d, err
+}
+
+// nameWriters makes whoever wrote in the name of a group the author of that: by their rights it was decided.
+func nameWriters(v *workspace.View, messages map[uuid.UUID]store.Message) error {
+	var ids []uuid.UUID
+	for _, m := range messages {
+		if m.AuthorID != nil {
+			ids = append(ids, *m.AuthorID)
+		}
+	}
+	people, err := v.Read.PeopleByID(ids)
+	for id, m := range messages {
+		if m.AuthorID == nil {
+			continue
+		}
+		if p, ok := people[*m.AuthorID]; ok {
+			m.Author = p.Address
+			messages[id] = m
+		}
+	}
+	return err
 }
 
 // decided is what is decided about something that waits, were it to come now.
