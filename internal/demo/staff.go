@@ -107,7 +107,23 @@ func (f *filler) settle(ctx context.Context) error {
 	if _, err := f.Member.ChangeOne(ctx, f.ines, "regatta-week@merrowline.example", Member, api.MemberPatch{Until: until}, 0); err != nil {
 		return err
 	}
+	if err := f.stray(ctx); err != nil {
+		return err
+	}
 	return f.vouch(ctx)
+}
+
+// stray begins a group again from a starting point, from which it differs by now.
+func (f *filler) stray(ctx context.Context) error {
+	const purchasing = "purchasing@merrowline.example"
+	if _, err := f.Bulk.Begin(ctx, f.ines, api.NewBulk{Groups: []string{purchasing}, Start: "intake"}); err != nil {
+		return err
+	}
+	if err := f.Bulk.Run(ctx); err != nil {
+		return err
+	}
+	_, err := f.Reach.ChangePolicy(ctx, f.ines, purchasing, workspace.PolicyPatch("externals=owners speak_for=members hold=non_members"), 0)
+	return err
 }
 
 // vouch has people of Merrow Line answer for external members, says why those are in their groups and

@@ -159,10 +159,14 @@ function One({ nested: x, group: g, first }: { nested: Nested; group: Group; fir
           variant="outline"
           colorPalette={x.in ? 'red' : 'gray'}
           loading={end.isPending}
-          aria-label={`${x.in ? 'Take' : 'Turn down'} ${x.inner.name} ${x.in ? 'out of' : 'for'} ${x.outer.name}`}
+          aria-label={
+            x.in
+              ? `Take ${x.inner.name} out of ${x.outer.name}`
+              : `${inner ? 'Decline' : 'Ask no longer'}: ${x.inner.name} in ${x.outer.name}`
+          }
           onClick={() => end.mutate()}
         >
-          {x.in ? `Take ${inner ? 'it' : x.inner.name} out` : inner ? 'Decline' : 'Ask no longer'}
+          {x.in ? `Take ${x.inner.name} out` : inner ? 'Decline' : 'Ask no longer'}
         </Button>
       )}
       <Trouble error={give.error ?? end.error} />

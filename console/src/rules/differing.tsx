@@ -31,7 +31,7 @@ export function Differing() {
         <Text>
           {list.total === 0
             ? 'Every group is as the starting point says that it was begun from.'
-            : `${plural(list.total, 'group differs', 'groups differ')} from what they were begun from.`}
+            : `${plural(list.total, 'group differs from what it was', 'groups differ from what they were')} begun from.`}
         </Text>
         {list.total > 0 && (
           <Button
@@ -67,7 +67,7 @@ export function Differing() {
                   variant="outline"
                   colorPalette="gray"
                   loading={back.isPending}
-                  aria-label={`Bring ${g.group.name} back to ${g.title}`}
+                  aria-label={`Bring it back: ${g.group.name} to ${g.title}`}
                   onClick={() => back.mutate(g)}
                 >
                   Bring it back

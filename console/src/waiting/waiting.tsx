@@ -266,7 +266,7 @@ function Row(props: {
               colorPalette="ivy"
               px="0"
               aria-expanded={props.open}
-              aria-label={`${props.open ? 'Close' : 'Read'} ${what}`}
+              aria-label={`${props.open ? 'Close it' : 'Read it'}: ${what}`}
               onClick={props.onOpen}
             >
               <u>{props.open ? 'Close it' : 'Read it'}</u>
@@ -280,7 +280,7 @@ function Row(props: {
           size="xs"
           colorPalette="ivy"
           disabled={props.busy}
-          aria-label={`Approve ${what}`}
+          aria-label={`${w.kind === 'nest' ? 'Agree: counted' : 'Approve'} ${what}`}
           title={w.kind === 'nest' ? 'Its people are counted there, not shown' : undefined}
           onClick={() => props.onDecide('approve')}
         >
@@ -292,7 +292,7 @@ function Row(props: {
             variant="outline"
             colorPalette="ivy"
             disabled={props.busy}
-            aria-label={`Agree ${what}, and its people are seen`}
+            aria-label={`Agree: seen ${what}`}
             title="Whoever sees the people there sees them too"
             onClick={() => props.onDecide('approve', 'seen')}
           >
