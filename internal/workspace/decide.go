@@ -15,22 +15,17 @@ const Retry = "retry"
 // DecideEach decides requests or posts, which noun calls them, each by one change of its
 // own, and says what became of them. A trouble that nobody can do anything about ends it.
 func DecideEach(by Actor, d api.Decisions, noun string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
+	all := api.DecidedAll{Results: make([]api.Decided, 0, len(d.IDs))}
 	done := map[string]string{"approve": "approved", "decline": "declined", Retry: "tried again"}[d.Verdict]
 	if done == "" {
-		return api.DecidedAll{}, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
+		return all, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
 	}
-	return Each(by, d.IDs, done, noun, one)
-}
-
-// Each does one thing to several, each by itself, and says what became of each: done, or why not.
-func Each(by Actor, ids []string, done, noun string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
-	all := api.DecidedAll{Results: make([]api.Decided, 0, len(ids))}
 	report := by.Report
-	for _, id := range ids {
+	for _, id := range d.IDs {
 		if by.Preview {
 			by.Report = newReport()
 		}
-		out := api.Decided{ID: Cut(id, 80), Outcome: done}
+		out := api.Decided{ID: Cut(id, 50), Outcome: done}
 		err := one(by, id, &out)
 		if e := new(Error); errors.As(err, &e) {
 			out.Outcome, out.Says = "refused", e.Says
@@ -42,8 +37,8 @@ func Each(by Actor, ids []string, done, noun string, one func(by Actor, id strin
 		all.Results = append(all.Results, out)
 	}
 	all.Says = fmt.Sprintf("%s %s.", Number(all.Decided, noun), done)
-	if all.Decided < len(ids) {
-		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(ids), noun), done)
+	if all.Decided < len(d.IDs) {
+		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(d.IDs), noun), done)
 	}
 	if !by.Preview {
 		return all, nil

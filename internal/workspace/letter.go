@@ -93,6 +93,8 @@ func (v *View) together(all []Letter) Letter {
 		path = "/waiting"
 	case LetterPostsWait:
 		path = "/waiting?kind=post"
+	case LetterVouching:
+		path = "/people/external"
 	case LetterVoucherLeft:
 		path = "/people/external?alone=true"
 	}

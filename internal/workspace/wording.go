@@ -100,6 +100,7 @@ const (
 	LetterConsentOver   = "consent over"
 	LetterVoucherLeft   = "voucher left"
 	LetterOwnPage       = "own page"
+	LetterVouching      = "vouching"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
@@ -109,7 +110,7 @@ const (
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
 var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
-	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait"}
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait", LetterVouching: "several vouchings"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -194,6 +195,11 @@ var english = language{
 			"Why: {why}",
 			"You need not send it again. You are told if it is not passed on."},
 			"", "This came because you wrote to a group whose messages wait for approval.", ""},
+		LetterVouching: {"You answer for {external} in {name}", []string{
+			"{by} named you as who answers for {external}, an external member of the group {name} ({address}).",
+			"Why they are in it: {reason}",
+			"You are told when their time in it ends. If you can't answer for them, say so to its owners at {owners}."},
+			"For whom I answer", "This came because you were named as who answers for an external member of {address}.", ""},
 		LetterNestAsked: {"May {inner} be in {outer}?", []string{
 			"{by} asks that the group {inner} ({inner_address}) be in the group {outer} ({outer_address}): its people would get the mail of that group.",
 			"It is in it already, since {since}, and stays while you decide.",
@@ -287,6 +293,10 @@ var english = language{
 			"Messages to these groups wait for approval:",
 			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
 			"Look at what waits", "This came because you decide about messages to these groups, or take care of them.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
+		aboutMany[LetterVouching]: {"You answer for {number} external members", []string{
+			"{by} named you as who answers for these external members:",
+			"You are told when their time ends. If you can't answer for them, say so to the owners of the group."},
+			"For whom I answer", "This came because you were named as who answers for external members.", "{external} in {name} ({address})"},
 		aboutMany[LetterConsentOver]: {"{number} groups in others: to be agreed again", []string{
 			"{by} changed policies, and they no longer fit what was agreed about these groups. Their people still get the mail, and are neither seen nor counted in the other group:",
 			"The owners of the inner groups decide whether it goes on."},
@@ -385,6 +395,11 @@ var german = language{
 			"Warum: {why}",
 			"Sie müssen sie nicht noch einmal senden. Wird sie nicht weitergegeben, erfahren Sie es."},
 			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten auf Zustimmung warten.", ""},
+		LetterVouching: {"Sie stehen für {external} in {name} ein", []string{
+			"{by} hat Sie als die Person genannt, die für {external} einsteht, ein externes Mitglied der Gruppe {name} ({address}).",
+			"Warum es darin ist: {reason}",
+			"Sie erfahren, wenn die Zeit darin endet. Können Sie nicht dafür einstehen, sagen Sie es den Eigentümern: {owners}."},
+			"Für wen ich einstehe", "Sie erhalten dies, weil Sie für ein externes Mitglied von {address} genannt wurden.", ""},
 		LetterNestAsked: {"Darf {inner} in {outer} sein?", []string{
 			"{by} bittet darum, dass die Gruppe {inner} ({inner_address}) in der Gruppe {outer} ({outer_address}) ist: ihre Personen bekämen deren E-Mails.",
 			"Sie ist seit {since} darin und bleibt es, bis Sie entscheiden.",
@@ -478,6 +493,10 @@ var german = language{
 			"Nachrichten an diese Gruppen warten auf Zustimmung:",
 			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an diese Gruppen entscheiden oder sich um sie kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
+		aboutMany[LetterVouching]: {"Sie stehen für {number} externe Mitglieder ein", []string{
+			"{by} hat Sie als die Person genannt, die für diese externen Mitglieder einsteht:",
+			"Sie erfahren, wenn deren Zeit endet. Können Sie nicht dafür einstehen, sagen Sie es den Eigentümern der Gruppe."},
+			"Für wen ich einstehe", "Sie erhalten dies, weil Sie für externe Mitglieder genannt wurden.", "{external} in {name} ({address})"},
 		aboutMany[LetterConsentOver]: {"{number} Gruppen in anderen: neu zu vereinbaren", []string{
 			"{by} hat Regeln geändert; sie passen nicht mehr zu dem, was über diese Gruppen vereinbart war. Ihre Personen bekommen weiter die E-Mails, sind in der anderen Gruppe aber weder zu sehen noch gezählt:",
 			"Die Eigentümer der inneren Gruppen entscheiden, ob es weitergeht."},

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -142,57 +143,121 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, n api.External
 	if err != nil {
 		return api.DecidedAll{}, err
 	}
-	return workspace.Each(by, n.IDs, map[bool]string{true: "removed", false: "changed"}[n.Remove], "external member", func(by workspace.Actor, id string, out *api.Decided) error {
-		none := workspace.Fail(workspace.NotFound, "There is no external member %q in your groups.", workspace.Cut(id, 80))
-		ref, who, _ := strings.Cut(id, ".")
-		person, err := uuid.Parse(who)
+	var out api.DecidedAll
+	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
+		out = api.DecidedAll{Results: []api.Decided{}}
+		done := map[bool]string{true: "removed", false: "changed"}[n.Remove]
+		groups, err := c.Tx.LockGroups(groupsOf(n.IDs))
 		if err != nil {
-			return none
+			return err
 		}
-		err = s.k.OnGroup(ctx, by, ref, access.ChangePeople, func(c *workspace.Change, g *workspace.Locked) error {
-			p, err := c.Read.Person(person)
-			if errors.Is(err, store.ErrNotFound) {
-				return none
+		c.Now()
+		if err := c.RefreshActor(); err != nil {
+			return err
+		}
+		for _, id := range n.IDs {
+			one := api.Decided{ID: workspace.Cut(id, 80), Outcome: done}
+			err := change(c, groups, id, patch{n, until, vouch}, &one)
+			if e := new(workspace.Error); errors.As(err, &e) {
+				one.Outcome, one.Says = "refused", e.Says
 			} else if err != nil {
 				return err
+			} else {
+				out.Decided++
 			}
-			out.Person, out.Group = p.Name, g.Name
-			x, err := c.Read.External(g.ID, person)
-			if errors.Is(err, store.ErrNotFound) {
-				return none
-			} else if err != nil {
-				return err
-			}
-			c.Says(fmt.Sprintf("%s in %s.", p.Address, g.Name))
-			if n.Remove {
-				return member.TakeOut(c, g, person, admission.Removing)
-			}
-			if n.Until != "" {
-				if err := member.Prolong(c, g, person, until, n.Until); err != nil {
-					return err
-				}
-			}
-			fact := event.ExternalsVouched{People: event.Of(workspace.Who(p))}
-			if n.Voucher != "" {
-				x.VoucherID, fact.Voucher = &vouch.By.ID, workspace.Who(vouch.By)
-			}
-			if n.Reason != nil {
-				x.Reason = strings.TrimSpace(*n.Reason)
-				fact.Reason = x.Reason
-			}
-			if n.Voucher == "" && n.Reason == nil {
-				return nil
-			}
-			if err := c.Tx.SaveExternals([]store.ExternalMember{x}); err != nil {
-				return err
-			}
-			return c.Record(fact, &g.Group.Group, store.Affected{PersonID: p.ID})
-		})
-		if workspace.IsKind(err, workspace.NotFound) {
-			return none
+			out.Results = append(out.Results, one)
 		}
-		return err
+		out.Says = fmt.Sprintf("%s %s.", workspace.Number(out.Decided, "external member"), done)
+		if out.Decided < len(n.IDs) {
+			out.Says = fmt.Sprintf("%d of %s %s; the others say why not.", out.Decided, workspace.Number(len(n.IDs), "external member"), done)
+		}
+		c.Report.Effects, c.Report.Total, c.Report.Ready = []api.Effect{}, len(out.Results), out.Decided
+		for _, r := range out.Results {
+			c.Report.Sample = append(c.Report.Sample, api.Line{Given: r.ID, Name: r.Person, Outcome: r.Outcome, Says: strings.TrimSpace(r.Group + " " + r.Says)})
+		}
+		c.Says(out.Says)
+		return nil
 	})
+	return out, err
+}
+
+// groupsOf are the groups that identifiers of external members name.
+func groupsOf(ids []string) (out []uuid.UUID) {
+	for _, id := range ids {
+		ref, _, _ := strings.Cut(id, ".")
+		if g, err := uuid.Parse(ref); err == nil {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// patch is what is changed of external members.
+type patch struct {
+	api.ExternalsPatch
+	until *time.Time
+	vouch member.Vouch
+}
+
+// change changes one external member of a group, which is locked. Whom the actor may not know of is not there.
+func change(c *workspace.Change, groups map[uuid.UUID]store.Group, id string, n patch, out *api.Decided) error {
+	none := workspace.Fail(workspace.NotFound, "There is no external member %q in your groups.", workspace.Cut(id, 80))
+	ref, who, _ := strings.Cut(id, ".")
+	group, err := uuid.Parse(ref)
+	if err != nil {
+		return none
+	}
+	person, err := uuid.Parse(who)
+	row, there := groups[group]
+	if err != nil || !there {
+		return none
+	}
+	g, err := c.Allowed(row, id, access.ChangePeople)
+	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
+		return none
+	} else if err != nil {
+		return err
+	}
+	p, err := c.Read.Person(person)
+	if errors.Is(err, store.ErrNotFound) {
+		return none
+	} else if err != nil {
+		return err
+	}
+	x, err := c.Read.External(g.ID, person)
+	if errors.Is(err, store.ErrNotFound) {
+		return none
+	} else if err != nil {
+		return err
+	}
+	out.Person, out.Group = p.Name, g.Name
+	defer func() { groups[group] = g.Group.Group }() // another of them may be in it
+	if n.Remove {
+		return member.TakeOut(c, g, person, admission.Removing)
+	}
+	if n.Until != "" {
+		if err := member.Prolong(c, g, person, n.until, n.Until); err != nil {
+			return err
+		}
+	}
+	if n.Voucher == "" && n.Reason == nil {
+		return nil
+	}
+	fact := event.ExternalsVouched{People: event.Of(workspace.Who(p))}
+	if n.Reason != nil {
+		x.Reason = strings.TrimSpace(*n.Reason)
+		fact.Reason = x.Reason
+	}
+	if n.Voucher != "" {
+		x.VoucherID, fact.Voucher = &n.vouch.By.ID, workspace.Who(n.vouch.By)
+		if err := member.TellVoucher(c, &g.Group.Group, n.vouch.By, p.Address, x.Reason); err != nil {
+			return err
+		}
+	}
+	if err := c.Tx.SaveExternals([]store.ExternalMember{x}); err != nil {
+		return err
+	}
+	return c.Record(fact, &g.Group.Group, store.Affected{PersonID: p.ID})
 }
 
 // Rules returns what the workspace says of external members.

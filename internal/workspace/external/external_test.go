@@ -175,6 +175,9 @@ func TestVouchers(t *testing.T) {
 	if got := list(t, l, ines, external.Query{Voucher: kit.Member}); len(got) != 2 {
 		t.Errorf("%+v", got)
 	}
+	if letters := l.Letters(t); len(letters) != 1 || !slices.Equal(letters[0].To, []string{kit.Member}) || !strings.Contains(letters[0].Text, guest) || !strings.Contains(letters[0].Text, "fuel@tidefuel.example") {
+		t.Errorf("the voucher has %+v", letters)
+	}
 	until := l.Now().AddDate(0, 0, 10).Format(time.DateOnly)
 	if done, err := l.External.Change(ctx, oda, api.ExternalsPatch{IDs: ids[:1], Until: until}); err != nil || done.Decided != 1 {
 		t.Errorf("%+v, %v", done, err)
@@ -250,7 +253,11 @@ func TestBoundedAndByLetter(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	letters := l.Letters(t)
-	_, rest, _ := strings.Cut(letters[0].Text, "/invitations/")
+	i := slices.IndexFunc(letters, func(x kit.Letter) bool { return strings.Contains(x.Text, "/invitations/") })
+	if len(letters) != 2 || i < 0 || !slices.Equal(letters[1-i].To, []string{kit.Moderator}) {
+		t.Fatalf("%+v", letters)
+	}
+	_, rest, _ := strings.Cut(letters[i].Text, "/invitations/")
 	if len(list(t, l, oda, external.Query{})) != 1 {
 		t.Error("in before they agreed")
 	}

@@ -62,6 +62,11 @@ func invite(c *workspace.Change, g *workspace.Locked, results []Result, how Entr
 			MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: ends}
 		if r.External {
 			row.VoucherID, row.Reason, row.EndsAt = how.Vouch.id(c), how.Vouch.Reason, r.Ends
+			if how.Vouch.By.ID != uuid.Nil {
+				if err := TellVoucher(c, &g.Group.Group, how.Vouch.By, r.Line.Address, how.Vouch.Reason); err != nil {
+					return err
+				}
+			}
 		}
 		rows = append(rows, row)
 		l := c.GroupLetter(workspace.LetterInvitation, &g.Group.Group, "/invitations/"+secret, map[string]string{"by": c.By.Name(),

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -269,10 +268,8 @@ func (x moveStep) do(c *workspace.Change, p store.Person, g store.Group, end *ti
 	if err := Admit(&c.View, &held.Group.Group, results, admission.Adding, admission.As{Staff: staff(&c.View, &held.Group)}); err != nil {
 		return err
 	}
+	err = Enter(c, held, results, Entrance{})
 	r := results[0]
 	line.Outcome, line.Status, line.Says, line.Role = r.Outcome, r.Status, r.Says, x.role.String()
-	if !r.OK() {
-		return nil
-	}
-	return Join(c, held, slices.Clone(results), Entrance{})
+	return err
 }

@@ -64,8 +64,18 @@ func vouched(c *workspace.Change, g *workspace.Locked, all []Result, how Entranc
 		rows[i] = store.ExternalMember{GroupID: g.ID, MemberID: r.ID, VoucherID: how.Vouch.id(c), Reason: how.Vouch.Reason}
 	}
 	themselves := how.Fact != nil
-	if err := c.Tx.SaveExternals(rows); err != nil || how.Quiet && !themselves {
+	if err := c.Tx.SaveExternals(rows); err != nil {
 		return err
+	}
+	if how.Vouch.By.ID != uuid.Nil && !themselves { // else it was said with the invitation
+		for _, r := range all {
+			if err := TellVoucher(c, &g.Group.Group, how.Vouch.By, r.Line.Address, how.Vouch.Reason); err != nil {
+				return err
+			}
+		}
+	}
+	if how.Quiet && !themselves {
+		return nil
 	}
 	for _, r := range all {
 		path, err := OwnLink(c, g.ID, r.ID)
@@ -81,6 +91,16 @@ func vouched(c *workspace.Change, g *workspace.Locked, all []Result, how Entranc
 		}
 	}
 	return nil
+}
+
+// TellVoucher tells somebody that they vouch for an external member of a group, unless they said so
+// themselves.
+func TellVoucher(c *workspace.Change, g *store.Group, voucher store.Person, external, reason string) error {
+	if voucher.ID == c.By.Person.ID {
+		return nil
+	}
+	l := c.GroupLetter(workspace.LetterVouching, g, "/people/external?voucher="+voucher.Address, map[string]string{"by": c.By.Name(), "external": external, "reason": reason})
+	return c.Send(g, []string{voucher.Address}, l)
 }
 
 // Enter is Join where those from outside may have to agree first: they get a letter in which they do.
