@@ -1,4 +1,4 @@
-import { Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useWatch } from 'react-hook-form';
 import { Link } from 'react-router';
@@ -6,7 +6,7 @@ import { api, ask, type ExternalRules as Saved } from '../api/client';
 import { useDraft } from '../lib/use-draft';
 import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
-import { Choice, Loading, Moved, Panel, Trouble } from '../ui/parts';
+import { Choice, Loading, Moved, Panel, Saving, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
 import { toaster } from '../ui/toaster';
 
@@ -107,27 +107,10 @@ function Draft({ saved }: { saved: Saved }) {
           </Text>
         )}
         <Trouble error={draft.error ?? look.error} />
-        <HStack wrap="wrap">
-          {may && (
-            <Button
-              size="sm"
-              colorPalette="ivy"
-              disabled={!draft.dirty}
-              loading={draft.saving}
-              onClick={() => void draft.save()}
-            >
-              Have it so
-            </Button>
-          )}
-          {draft.dirty && (
-            <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
-              Drop the draft
-            </Button>
-          )}
-          <Link to="/people/external">
-            <u>All external members</u>
-          </Link>
-        </HStack>
+        {may && <Saving draft={draft} label="Have it so" />}
+        <Link to="/people/external">
+          <u>All external members</u>
+        </Link>
       </Stack>
     </Panel>
   );

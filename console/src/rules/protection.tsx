@@ -1,10 +1,10 @@
-import { Box, Button, Grid, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, Grid, Input, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useWatch } from 'react-hook-form';
 import { api, ask, type Protection as Saved } from '../api/client';
 import { useDraft } from '../lib/use-draft';
 import { useMe } from '../session/me';
-import { Choice, Loading, Moved, Panel, Trouble } from '../ui/parts';
+import { Choice, Loading, Moved, Panel, Saving, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
 import { toaster } from '../ui/toaster';
 
@@ -82,24 +82,7 @@ function Draft({ saved }: { saved: Saved }) {
           </Grid>
         </Box>
         <Trouble error={draft.error} />
-        {may && (
-          <HStack>
-            <Button
-              size="sm"
-              colorPalette="ivy"
-              disabled={!draft.dirty}
-              loading={draft.saving}
-              onClick={() => void draft.save()}
-            >
-              Protect it so
-            </Button>
-            {draft.dirty && (
-              <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
-                Drop the draft
-              </Button>
-            )}
-          </HStack>
-        )}
+        {may && <Saving draft={draft} label="Protect it so" />}
       </Stack>
     </Panel>
   );

@@ -124,6 +124,32 @@ export function Moved(props: { draft: { moved: boolean; keepMine: () => void; dr
   );
 }
 
+/** Saving saves a draft, or drops it. */
+export function Saving(props: {
+  draft: { dirty: boolean; saving: boolean; save: () => unknown; drop: () => void };
+  label: string;
+}) {
+  const { draft } = props;
+  return (
+    <HStack wrap="wrap">
+      <Button
+        size="sm"
+        colorPalette="ivy"
+        disabled={!draft.dirty}
+        loading={draft.saving}
+        onClick={() => void draft.save()}
+      >
+        {props.label}
+      </Button>
+      {draft.dirty && (
+        <Button size="sm" variant="ghost" colorPalette="gray" onClick={draft.drop}>
+          Drop the draft
+        </Button>
+      )}
+    </HStack>
+  );
+}
+
 /** More reads on in a list that is not scrolled. */
 export function More(props: { list: { more: boolean; onMore: () => void }; words?: string }) {
   if (!props.list.more) return null;
