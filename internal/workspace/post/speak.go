@@ -31,6 +31,7 @@ func (s *Service) Speak(ctx context.Context, by workspace.Actor, author mailaddr
 	}
 	g, err := v.Read.GroupByAddress(author.Key())
 	if errors.Is(err, store.ErrNotFound) {
+		v.Hush() // as for a group that they can't find
 		return Speaking{}, nil
 	} else if err != nil {
 		return Speaking{}, err
