@@ -270,6 +270,13 @@ func TestBoundedAndByLetter(t *testing.T) {
 	if letters = l.Letters(t); len(letters) != 1 || !strings.Contains(letters[0].Text, "/own/") {
 		t.Errorf("they got %+v", letters)
 	}
+	other := taking(t, l, "Liaison Too")
+	if _, err := l.Member.Move(ctx, l.Actor(t, kit.Administrator), guest, api.Moves{Join: []api.JoinGroup{{Group: other.Address}}}); err != nil {
+		t.Fatal(err)
+	}
+	if got := list(t, l, oda, external.Query{Group: other.Address}); len(got) != 0 {
+		t.Errorf("moved in before they agreed: %+v", got)
+	}
 }
 
 // A link from a letter changes one's own delivery in that group, or leaves it, and nothing else.
@@ -330,6 +337,11 @@ func TestOwnPart(t *testing.T) {
 		t.Errorf("the link of before works again: %v", err)
 	}
 	secret = link()
+	l.SQL(t, "UPDATE people SET external = FALSE WHERE address = '"+guest+"'")
+	if _, err = l.External.Own(ctx, secret); !workspace.IsKind(err, workspace.NotFound) {
+		t.Errorf("of somebody who has an account by now: %v", err)
+	}
+	l.SQL(t, "UPDATE people SET external = TRUE WHERE address = '"+guest+"'")
 	l.Move(401)
 	if _, err = l.External.Own(ctx, secret); !workspace.IsKind(err, workspace.NotFound) {
 		t.Errorf("after its time: %v", err)

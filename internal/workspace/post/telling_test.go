@@ -142,6 +142,28 @@ func TestNewcomersByPosts(t *testing.T) {
 	}
 }
 
+// Posts of which nothing proves that they are theirs make nobody less of a newcomer.
+func TestForgedPostsSeasonNobody(t *testing.T) {
+	l := k.Fresh(t, "post_forged")
+	ines, bram := l.Actor(t, kit.Administrator), l.Actor(t, kit.Moderator)
+	g := l.Make(t, "Forged Here", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=members hold=newcomers suspicious=hold") })
+	for i := range policy.NewcomerPosts {
+		if err := l.Send(t, g.Address, kit.Member, false, fmt.Sprint("forged ", i)); err != nil {
+			t.Fatal(err)
+		}
+		p, err := l.Waiting.List(ctx, bram, g.Address, []string{"post"}, "", 10)
+		if err != nil || len(p.Items) != 1 {
+			t.Fatalf("%+v, %v", p, err)
+		}
+		if err := l.Decide(bram, p.Items[0].ID, "approve", ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if d, err := l.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "post", Group: g.Address, As: kit.Member}); err != nil || d.Outcome != "hold" {
+		t.Errorf("%+v, %v", d, err)
+	}
+}
+
 // Who decides about a post reads it, and settles something about its author with the decision.
 func TestReadAndTrust(t *testing.T) {
 	l := k.Fresh(t, "post_reading")
