@@ -38,6 +38,9 @@ const Rules = page('/rules', () => import('./rules/rules'));
 const History = page('/history', () => import('./history/history'));
 const Change = lazy(() => import('./changes/change'));
 const Invitation = lazy(() => import('./links/invitation'));
+const PublicList = lazy(() => import('./public/list'));
+const PublicPage = lazy(() => import('./public/group'));
+const Proof = lazy(() => import('./public/proof'));
 const OwnPart = lazy(() => import('./links/own'));
 const JoinByLink = lazy(() => import('./links/join'));
 
@@ -48,6 +51,9 @@ export function App() {
       <Routes>
         <Route path="/invitations/:secret" element={<Invitation />} />
         <Route path="/own/:secret" element={<OwnPart />} />
+        <Route path="/public" element={<PublicList />} />
+        <Route path="/public/:ref" element={<PublicPage />} />
+        <Route path="/public/proofs/:secret" element={<Proof />} />
         <Route path="/password" element={<AskLink />} />
         <Route path="/password/:secret" element={<ChoosePassword />} />
         <Route element={<SignedIn />}>

@@ -46,7 +46,8 @@ type OwnPart struct {
 	Until       string   `json:"until,omitempty"`
 	Owners      []string `json:"owners" doc:"Names"`
 	State       string   `json:"state" enum:"in,out,ended" doc:"out: they are not in it any more; ended: the group has ended"`
-	MayLeave    string   `json:"may_leave" doc:"Empty: they may leave; else why not"`
+	Leaving     string   `json:"leaving,omitempty" enum:"free,asking,fixed" doc:"How they leave: at once, by asking, or not by themselves"`
+	Says        string   `json:"says,omitempty" doc:"What was asked for, or why they can't leave"`
 }
 
 // OwnChange changes somebody's own part in a group.

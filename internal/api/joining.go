@@ -19,6 +19,7 @@ type Request struct {
 	Kind      string     `json:"kind" enum:"join,leave"`
 	Group     Name       `json:"group"`
 	Person    Name       `json:"person"`
+	External  bool       `json:"external,omitempty" doc:"They are not of the workspace"`
 	About     string     `json:"about" doc:"The person's department and place"`
 	Note      string     `json:"note"`
 	State     string     `json:"state" enum:"open,approved,declined,withdrawn"`

@@ -80,15 +80,16 @@ type Ability struct {
 
 // Waiting is something that needs somebody's decision.
 type Waiting struct {
-	ID      string    `json:"id"`
-	Kind    string    `json:"kind" enum:"post,join,leave,rule,nest" doc:"A post to approve, a request to join or leave, a change of who is in by rule, a group that would be in another"`
-	Group   Name      `json:"group"`
-	Who     Name      `json:"who" doc:"Who wrote or asks; empty for a rule"`
-	Proven  bool      `json:"proven" doc:"It is proven who that is"`
-	Subject string    `json:"subject" doc:"Of a post; the note of a request; what a rule would do"`
-	Says    string    `json:"says" doc:"Why a post waits, who it is that asks, or what brought a rule about"`
-	Size    int       `json:"size,omitempty" doc:"Of a post, in octets"`
-	At      time.Time `json:"at" doc:"Since when it waits"`
+	ID       string    `json:"id"`
+	Kind     string    `json:"kind" enum:"post,join,leave,rule,nest" doc:"A post to approve, a request to join or leave, a change of who is in by rule, a group that would be in another"`
+	Group    Name      `json:"group"`
+	Who      Name      `json:"who" doc:"Who wrote or asks; empty for a rule"`
+	Proven   bool      `json:"proven" doc:"It is proven who that is"`
+	External bool      `json:"external,omitempty" doc:"Who asks is not of the workspace"`
+	Subject  string    `json:"subject" doc:"Of a post; the note of a request; what a rule would do"`
+	Says     string    `json:"says" doc:"Why a post waits, who it is that asks, or what brought a rule about"`
+	Size     int       `json:"size,omitempty" doc:"Of a post, in octets"`
+	At       time.Time `json:"at" doc:"Since when it waits"`
 }
 
 // HeldPost is a message that waits for approval, as text alone.

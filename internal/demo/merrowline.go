@@ -57,6 +57,7 @@ const (
 	open      = "privacy=workspace join.how=freely post=workspace"
 	secret    = "find=members see_people=members read=members join.audience=nobody write_owners=members"
 	liaison   = "externals=owners"
+	onTheWeb  = "find=anyone write_owners=anyone"
 	colleague = "post=workspace"
 )
 
@@ -65,14 +66,14 @@ var groups = []plan{
 		owners: []string{Owner, "bram.tolley@merrowline.example"}, extra: []string{Member}},
 	{name: "Day Dispatch", from: "Dispatch", people: 12, made: 200, renewed: 60, set: colleague, why: "Handovers of the day shift.", owners: []string{Owner}, extra: []string{Member + "=moderator"}},
 	{name: "All Staff", from: "", people: 180, made: 255, set: announce, why: "Announcements for everyone at Merrow Line.", owners: []string{"hale.corran@merrowline.example"}, exempt: "Everyone has to be reachable"},
-	{name: "Lost Property", from: "Ticket Office", people: 5, made: 150, set: intake, why: "What passengers left aboard; they write here.", owners: []string{"petra.vane@merrowline.example"}},
-	{name: "Passenger Questions", local: "questions", from: "Ticket Office", people: 8, made: 149, set: intake, why: "Questions from the web page.", owners: []string{"petra.vane@merrowline.example"}},
+	{name: "Lost Property", from: "Ticket Office", people: 5, made: 150, set: intake + " " + onTheWeb, why: "What passengers left aboard; they write here.", owners: []string{"petra.vane@merrowline.example"}},
+	{name: "Passenger Questions", local: "questions", from: "Ticket Office", people: 8, made: 149, set: intake + " " + onTheWeb, why: "Questions from the web page.", owners: []string{"petra.vane@merrowline.example"}},
 	{name: "Bookings", from: "Ticket Office", people: 9, made: 148, set: wideOpen, why: "Group bookings by mail."},
 	{name: "Ticket Office", from: "Ticket Office", people: 18, made: 147, set: colleague, owners: []string{"petra.vane@merrowline.example"}},
 	{name: "Safety Board", from: "Safety+Office", people: 4, made: 250, set: secret, why: "Minutes and findings, confidential.", owners: []string{"magnus.reef@merrowline.example"}, extra: []string{"signe.holm@merrowline.example"}, exempt: "Required by the harbour authority"},
 	{name: "Safety Reports", from: "Safety", people: 1, made: 178, renewed: 100, set: open + " post=workspace", why: "Near misses, told without blame.", owners: []string{"magnus.reef@merrowline.example"}},
 	{name: "Works Council", from: "Deck+Terminals", people: 7, made: 176, renewed: 90, set: secret, why: "The elected council of the staff."},
-	{name: "Harbour Liaison", from: "Office+Dispatch", people: 4, made: 140, set: liaison + " privacy=workspace", why: "With ports and fuel suppliers.", owners: []string{"hale.corran@merrowline.example"},
+	{name: "Harbour Liaison", from: "Office+Dispatch", people: 4, made: 140, set: liaison + " privacy=workspace find=anyone join.audience=anyone", why: "With ports and fuel suppliers.", owners: []string{"hale.corran@merrowline.example"},
 		extra: []string{"master@gannetport.example", "pilots@gannetport.example", "bunkering@tidefuel.example", "duty@northness-harbour.example"}},
 	{name: "Fuel Orders", from: "Engine+Office", people: 5, made: 139, set: liaison, extra: []string{"orders@tidefuel.example"}},
 	{name: "Deck Crew", local: "deck@" + crewDomain, from: "Deck", people: 55, made: 135, set: colleague, owners: []string{"jonas.keel@crew.merrowline.example"}},
@@ -100,7 +101,7 @@ var groups = []plan{
 	{name: "Spares and Stores", local: "stores", from: "Workshop", people: 5, made: 90, set: colleague},
 	{name: "Timetable", from: "Dispatch+Office", people: 6, made: 122, set: announce},
 	{name: "Timetable Drafts", from: "Dispatch+Office", people: 5, made: 160},
-	{name: "Tide and Weather", from: "Dispatch", people: 20, made: 121, set: announce, why: "The morning's tides and the forecast.", owners: []string{"bram.tolley@merrowline.example"}},
+	{name: "Tide and Weather", from: "Dispatch", people: 20, made: 121, set: announce + " find=anyone join.audience=anyone externals=adders", why: "The morning's tides and the forecast.", owners: []string{"bram.tolley@merrowline.example"}},
 	{name: "Summer Route to Tern Island", local: "summer-tern", from: "Deck+Terminals", people: 10, made: 195, why: "The season's extra sailings."},
 	{name: "Puffin Cruises", from: "Deck+Ticket Office", people: 8, made: 190, why: "Evening cruises, June to August."},
 	{name: "Regatta Week", from: "", people: 12, made: 172, why: "Extra boats for the regatta."},

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/external"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -110,6 +111,9 @@ func (f *filler) settle(ctx context.Context) error {
 	if err := f.stray(ctx); err != nil {
 		return err
 	}
+	if err := f.show(ctx); err != nil {
+		return err
+	}
 	return f.vouch(ctx)
 }
 
@@ -123,6 +127,27 @@ func (f *filler) stray(ctx context.Context) error {
 		return err
 	}
 	_, err := f.Reach.ChangePolicy(ctx, f.ines, purchasing, workspace.PolicyPatch("externals=owners speak_for=members hold=non_members"), 0)
+	return err
+}
+
+// show has Merrow Line show some groups on the internet, and somebody from outside ask to be in one.
+func (f *filler) show(ctx context.Context) error {
+	if _, err := f.Public.SetRules(ctx, f.ines, api.PublicPages{Pages: true, List: true}, 0); err != nil {
+		return err
+	}
+	g, err := f.pool.Reads(ctx).GroupByAddress("harbour-liaison@merrowline.example")
+	if err != nil {
+		return err
+	}
+	secret, hash := member.NewSecret()
+	const quay = "quay.watch@northness-harbour.example"
+	err = f.pool.Transact(ctx, false, func(tx *store.Tx) error {
+		return tx.SaveProof(store.Proof{Hash: hash, GroupID: g.ID, Address: quay, AddrKey: quay, Name: "Quay Watch North Ness", Note: "We clear the berths for you at night.", ExpiresAt: f.now.AddDate(0, 0, 2)})
+	})
+	if err != nil {
+		return err
+	}
+	_, err = f.Public.Prove(ctx, workspace.Actor{}, secret)
 	return err
 }
 

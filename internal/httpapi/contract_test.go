@@ -60,6 +60,20 @@ var contract = []row{
 	{op: "read-external-rules", want: signedIn(200)},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": [], "refused_domains": ["lucky-<n>.example"], "by_letter": false, "days": 0}`, want: only(200, 6), records: "outside.change"},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": ["merrowline.example"], "refused_domains": [], "by_letter": false, "days": 0}`, want: only(422, 6)},
+	{op: "read-public-pages", want: signedIn(200)},
+	{op: "change-public-pages", body: `{"pages": true, "list": <odd>}`, want: only(200, 6), records: "public.change"},
+	{op: "change-public-pages", body: `{"pages": false, "list": true}`, want: only(422, 6)},
+	{op: "list-public-groups", path: "of=<public>", query: "q=public", want: all(200)},
+	{op: "read-public-group", path: "ref=<public>", want: all(200)},
+	{op: "read-public-group", path: "ref=<open>", want: all(404)},
+	{op: "read-public-group", path: "ref=<hidden>", want: all(404)},
+	{op: "approach-group", path: "ref=<public>", body: `{"address": "visitor-<n>@gannetport.example", "note": "May I?"}`, want: all(202)},
+	{op: "approach-group", path: "ref=<public>", body: `{"address": "nobody"}`, want: all(422)},
+	{op: "approach-group", path: "ref=<hidden>", body: `{"address": "visitor@gannetport.example"}`, want: all(404)},
+	{op: "read-proof", path: "secret=nonsense", want: all(404)},
+	{op: "read-proof", path: "secret=<proof>", want: all(200)},
+	{op: "prove-address", path: "secret=nonsense", want: all(404)},
+	{op: "prove-address", path: "secret=<proof>", want: all(200), records: "people.join"},
 	{op: "read-own-part", path: "secret=nonsense", want: all(404)},
 	{op: "read-own-part", path: "secret=<own>", want: all(200)},
 	{op: "change-own-part", path: "secret=nonsense", body: `{"do": "none"}`, want: all(404)},
@@ -427,6 +441,24 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	}
 	set("<external>", outsider)
 	set("<own>", outsider)
+	open := func() []string { // a new group that anyone may find and join
+		pages := kit.First(k.Public.Rules(ctx, admin))
+		if pages.Pages, pages.List = true, true; true {
+			must(kit.Last(k.Public.SetRules(ctx, admin, pages, 0)))
+		}
+		return []string{"<public>", f.group("find=anyone join.audience=anyone join.how=freely externals=adders").Address}
+	}
+	set("<public>", open)
+	set("<odd>", func() []string {
+		return []string{"<odd>", fmt.Sprint(!kit.First(k.Public.Rules(ctx, admin)).List)}
+	})
+	set("<proof>", func() []string {
+		ref := open()[1]
+		k.Letters(f.t)
+		must(kit.Last(k.Public.Approach(ctx, workspace.Actor{Source: fmt.Sprint("192.0.2.", f.n%250)}, ref, api.Approach{Address: fmt.Sprintf("visitor-%d@gannetport.example", f.n)})))
+		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/public/proofs/")
+		return []string{"<proof>", rest[:32]}
+	})
 	asked := func() []string { // whether it may be in another group of the same people
 		inner, outer := f.group("add_people=owners"), f.group("add_people=moderators")
 		must(kit.Last(k.Member.Add(ctx, k.Actor(f.t, kit.Moderator), outer.Address, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: inner.Address}}}, 0)))

@@ -145,6 +145,13 @@ func (s *server) routes() []route {
 		on("PUT", "/external-rules", "change-external-rules", "Change what the workspace says of external members", s.changeExternalRules, looks),
 		on("GET", "/own/{secret}", "read-own-part", "Somebody's own part in a group, by a link from a letter", s.readOwnPart, public),
 		on("POST", "/own/{secret}", "change-own-part", "Change one's own delivery in a group, or leave it, by a link from a letter", s.changeOwnPart, public, looks),
+		on("GET", "/public-pages", "read-public-pages", "What the workspace shows on the internet", s.readPublicPages),
+		on("PUT", "/public-pages", "change-public-pages", "Change what the workspace shows on the internet", s.changePublicPages, looks),
+		on("GET", "/public/groups", "list-public-groups", "Groups that anyone on the internet may find", s.listPublicGroups, public),
+		on("GET", "/public"+group, "read-public-group", "A group as anyone on the internet sees it", s.readPublicGroup, public),
+		on("POST", "/public"+group+"/joining", "approach-group", "Have a letter sent to an address outside the workspace, by which it joins a group or asks to", s.approachGroup, public, accepted, looks),
+		on("GET", "/public/proofs/{secret}", "read-proof", "What a letter's link is for by which an address is proven", s.readProof, public),
+		on("POST", "/public/proofs/{secret}", "prove-address", "Prove an address by a letter's link, and so join the group or ask to", s.proveAddress, public, looks),
 		on("GET", "/protection", "read-protection", "What protects the workspace from its own people and programs", s.readProtection),
 		on("PUT", "/protection", "change-protection", "Change what protects the workspace", s.changeProtection, looks),
 

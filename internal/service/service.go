@@ -26,6 +26,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
 	"ivytable.example/ivytable/internal/workspace/protection"
+	"ivytable.example/ivytable/internal/workspace/public"
 	"ivytable.example/ivytable/internal/workspace/reach"
 	"ivytable.example/ivytable/internal/workspace/rules"
 	"ivytable.example/ivytable/internal/workspace/views"
@@ -50,6 +51,7 @@ type Service struct {
 	People     *people.Service
 	Post       *post.Service
 	Protection *protection.Service
+	Public     *public.Service
 	Reach      *reach.Service
 	Rules      *rules.Service
 	Views      *views.Service
@@ -63,7 +65,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	s := &Service{
 		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent)
 	return s, k.LoadClock(ctx)

@@ -15,6 +15,9 @@ type Outside struct {
 	Days    int      `json:"days,omitempty"`    // for how long they are in before somebody prolongs it; 0: for good
 }
 
+// FromOutside says of somebody who asks for something that they are not of the workspace.
+const FromOutside = "From outside the workspace; a letter proved the address"
+
 // OutsideSetting is the name under which it is kept.
 const OutsideSetting = "outside"
 

@@ -48,8 +48,8 @@ func PolicyWords(patch api.PolicyPatch) string {
 }
 
 // Summary puts a policy in words.
-func Summary(p policy.Policy) *api.PolicySummary {
-	out := api.PolicySummary{PolicyHalf: PolicyHalf(p), Sentence: p.Sentence(), Contradictions: Faults(p.Check()), Warnings: Faults(p.Warnings())}
+func (v *View) Summary(p policy.Policy) *api.PolicySummary {
+	out := api.PolicySummary{PolicyHalf: PolicyHalf(p), Sentence: p.Sentence(), Contradictions: Faults(p.Check()), Warnings: Faults(v.Doubts(p))}
 	for _, s := range p.StandIns() {
 		who := map[policy.Audience]string{policy.Owners: "owner", policy.Members: "member", policy.Workspace: "colleague", policy.Anyone: "stranger"}[s.Rung]
 		out.StandIns = append(out.StandIns, api.StandIn{Who: who, Can: append([]string{}, s.Can...), Cannot: append([]string{}, s.Cannot...)})
@@ -76,8 +76,8 @@ func Summary(p policy.Policy) *api.PolicySummary {
 }
 
 // SummaryUnder is Summary of the policy of a group, with the ceilings that bound it.
-func SummaryUnder(p policy.Policy, all []Ceiling, address, startingPoint string) *api.PolicySummary {
-	out := Summary(p)
+func (v *View) SummaryUnder(p policy.Policy, all []Ceiling, address, startingPoint string) *api.PolicySummary {
+	out := v.Summary(p)
 	of, by := CeilingsOf(all, address, startingPoint)
 	for i := range out.Settings {
 		s, err := policy.ParseSetting(out.Settings[i].Name)

@@ -35,6 +35,7 @@ type View struct {
 	own       []OwnAttribute // that the organisation keeps; nil: not read yet
 	expiry    *Expiry
 	outsiders *admission.Outside // what the workspace says of them; nil: not read yet
+	open      *bool              // it has public pages; nil: not read yet
 	zone      *time.Location
 	began     time.Time // in the real time
 }
@@ -136,7 +137,7 @@ func (v *View) Alive(g *store.Group) error {
 
 // Door is a group as the core decides about coming in and going out.
 func (v *View) Door(g *store.Group) admission.Door {
-	return admission.Door{Name: g.Name, Owners: OwnersOf(g), Ended: v.Ended(g), Policy: &g.Policy, Outside: v.outside()}
+	return admission.Door{Name: g.Name, Owners: OwnersOf(g), Ended: v.Ended(g), Policy: &g.Policy, Outside: v.outside(), Public: v.pages()}
 }
 
 // Group is a group with where the actor stands with it.

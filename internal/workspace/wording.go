@@ -101,6 +101,8 @@ const (
 	LetterVoucherLeft   = "voucher left"
 	LetterOwnPage       = "own page"
 	LetterVouching      = "vouching"
+	LetterProof         = "proof"
+	LetterProofAccount  = "proof account"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
@@ -179,6 +181,15 @@ var english = language{
 			"They are: {for}",
 			"They are still in it. Open the page below and name somebody else who answers for them, or take them out."},
 			"Look at external members", whyOwnerEnglish, ""},
+		LetterProof: {"Is this your address? {name}", []string{
+			"Somebody, probably you, gave {address_given} on the public page of the mail group {name} ({address}) to be in it.",
+			"What it is for: {description}",
+			"Open the page below to go on. Nothing happens until you do. If it was not you, do nothing: no mail of the group comes."},
+			"It is my address", "This came because somebody gave {address_given} on the page of {address}.", ""},
+		LetterProofAccount: {"You have an account: {name}", []string{
+			"Somebody, probably you, gave {address_given} on the public page of the mail group {name} ({address}) to be in it.",
+			"You have an account here. Open the page below, sign in, and join it there. If it was not you, do nothing."},
+			"Open {name}", "This came because somebody gave {address_given} on the page of {address}.", ""},
 		LetterOwnPage: {"You are in {name}", []string{
 			"You are in the mail group {name} ({address}) now.",
 			"What it is for: {description}",
@@ -379,6 +390,15 @@ var german = language{
 			"Es sind: {for}",
 			"Sie sind weiterhin darin. Öffnen Sie die Seite unten und nennen Sie jemanden, der für sie einsteht, oder nehmen Sie sie heraus."},
 			"Externe Mitglieder ansehen", whyOwnerGerman, ""},
+		LetterProof: {"Ist das Ihre Adresse? {name}", []string{
+			"Jemand, wahrscheinlich Sie, hat {address_given} auf der öffentlichen Seite der E-Mail-Gruppe {name} ({address}) angegeben, um darin zu sein.",
+			"Wofür sie da ist: {description}",
+			"Öffnen Sie die Seite unten, um fortzufahren. Bis dahin geschieht nichts. Waren Sie es nicht, tun Sie nichts: Sie bekommen keine E-Mails der Gruppe."},
+			"Das ist meine Adresse", "Sie erhalten dies, weil jemand {address_given} auf der Seite von {address} angegeben hat.", ""},
+		LetterProofAccount: {"Sie haben ein Konto: {name}", []string{
+			"Jemand, wahrscheinlich Sie, hat {address_given} auf der öffentlichen Seite der E-Mail-Gruppe {name} ({address}) angegeben, um darin zu sein.",
+			"Sie haben hier ein Konto. Öffnen Sie die Seite unten, melden Sie sich an und treten Sie dort bei. Waren Sie es nicht, tun Sie nichts."},
+			"{name} öffnen", "Sie erhalten dies, weil jemand {address_given} auf der Seite von {address} angegeben hat.", ""},
 		LetterOwnPage: {"Sie sind in {name}", []string{
 			"Sie sind jetzt in der E-Mail-Gruppe {name} ({address}).",
 			"Wofür sie da ist: {description}",

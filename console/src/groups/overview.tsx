@@ -6,6 +6,7 @@ import { date, inDays, plural } from '../lib/dates';
 import { Faults, StandIns } from '../shared/policy';
 import { Fact, Panel } from '../ui/parts';
 import { MyPart } from './my-part';
+import { PublicLink } from './public-link';
 import { useGroup } from './page';
 import { Rehearse } from './rehearse';
 import { Settings } from './settings';
@@ -51,6 +52,7 @@ export default function Overview() {
             <Stack gap="4">
               <StandIns list={policy.data.stand_ins} columns={2} />
               <Faults contradictions={policy.data.contradictions} warnings={policy.data.warnings} />
+              <PublicLink group={g} />
             </Stack>
           </Panel>
         )}

@@ -54,18 +54,22 @@ export default function OwnPart() {
                 >
                   {p.delivery === 'each' ? 'Send me no mail for now' : 'Send me each message'}
                 </Button>
-                {!p.may_leave && (
+                {p.leaving !== 'fixed' && (
                   <Button
                     variant="outline"
                     colorPalette="red"
                     loading={change.isPending}
                     onClick={() => change.mutate('leave')}
                   >
-                    Leave {p.group.name}
+                    {p.leaving === 'asking' ? `Ask to leave ${p.group.name}` : `Leave ${p.group.name}`}
                   </Button>
                 )}
               </HStack>
-              {p.may_leave && <Text fontSize="sm">{p.may_leave}</Text>}
+              {p.says && (
+                <Text fontSize="sm" role="status">
+                  {p.says}
+                </Text>
+              )}
             </>
           )}
         </Stack>

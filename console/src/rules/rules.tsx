@@ -16,6 +16,7 @@ import { Ceilings } from './ceilings';
 import { Differing } from './differing';
 import { Domains } from './domains';
 import { ExternalRules } from './externals';
+import { PublicPages } from './public';
 import { Protection } from './protection';
 import { useStartingPoints } from '../shared/starting-points';
 import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
@@ -36,6 +37,7 @@ export default function Rules() {
           {naming.data ? <Names saved={naming.data} /> : <Loading what="the rules" />}
           <StartingPoints />
           <ExternalRules />
+          <PublicPages />
         </Stack>
         <Stack gap="5">
           <TryName />

@@ -27,6 +27,7 @@ const (
 type Subject struct {
 	SignedIn bool // and of the workspace, and here
 	Role     Role
+	Visitor  bool // is not signed in, and the workspace has public pages
 }
 
 // Administers reports whether the subject answers for every group.
@@ -100,6 +101,8 @@ const (
 	ReadNestings         Action = "read_nestings"
 	ReadOutside          Action = "read_external_rules"
 	ChangeOutside        Action = "change_external_rules"
+	ReadPublic           Action = "read_public_pages"
+	ChangePublic         Action = "change_public_pages"
 	ReadProtection       Action = "read_protection"
 	ChangeProtection     Action = "change_protection"
 	ShareViews           Action = "share_views"
@@ -122,12 +125,13 @@ type permit struct {
 	rung     policy.Audience // of a group: this audience of it may
 	ask      policy.Setting  // of a group: the audience may that its policy names; where asks
 	asks     bool
+	public   bool   // of a group: where anyone may, visitors may too
 	refusal  string // why not, for those who may not
 }
 
 var onGroup = []permit{
-	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find},
-	{action: SeePeople, auditor: true, asks: true, ask: policy.SeePeople, refusal: "This group does not show you who is in it."},
+	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find, public: true},
+	{action: SeePeople, auditor: true, asks: true, ask: policy.SeePeople, public: true, refusal: "This group does not show you who is in it."},
 	{action: AddPeople, asks: true, ask: policy.AddPeople, refusal: "This group does not let you add people."},
 	{action: ChangePeople, rung: policy.Owners, refusal: "Only its owners and administrators may change roles or remove people."},
 	{action: ChangeGroup, rung: policy.Owners, refusal: "Only its owners and administrators may change this group."},
@@ -161,6 +165,8 @@ var onWorkspace = []permit{
 	{action: ReadNestings, auditor: true, refusal: "Only administrators and auditors may list which groups are nested in which."},
 	{action: ReadOutside, auditor: true, everyone: true},
 	{action: ChangeOutside, refusal: "Only administrators may change what the workspace says of external members."},
+	{action: ReadPublic, auditor: true, everyone: true},
+	{action: ChangePublic, refusal: "Only administrators may change what the workspace shows on the internet."},
 	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
 	{action: ChangeProtection, refusal: "Only administrators may change what protects the workspace."},
 	{action: ChangeAttributes, refusal: "Only administrators may say what the directory keeps of people."},
@@ -187,8 +193,10 @@ func find(all []permit, do Action) *permit {
 func (s Subject) May(do Action, r Relation, p *policy.Policy) bool {
 	row := find(onGroup, do)
 	switch {
-	case row == nil || !s.SignedIn:
+	case row == nil:
 		return false
+	case !s.SignedIn: // wherever they stand: no page knows who they are
+		return s.Visitor && row.public && p[row.ask].Includes(policy.Anyone)
 	case s.Role == Administrator, row.auditor && s.Role == Auditor:
 		return true
 	case row.asks:
@@ -203,6 +211,10 @@ func (s Subject) Why(do Action, r Relation, p *policy.Policy) policy.Told {
 	switch {
 	case row == nil:
 		return policy.Tell(policy.Refuse, "account", do.Refusal(), "")
+	case !s.SignedIn && row.public && s.Visitor:
+		return p.Allows(row.ask, policy.Anyone).Told()
+	case !s.SignedIn && row.public && p[row.ask].Includes(policy.Anyone):
+		return policy.Tell(policy.Refuse, "pages", "Anyone may, but the workspace has no public pages.", "Switch public pages on, in the rules of the workspace.")
 	case !s.SignedIn:
 		return policy.Tell(policy.Refuse, "account", "Only somebody who has an account here and is here can do this.", "Put the person into the directory of the workspace.")
 	case s.Role == Administrator:

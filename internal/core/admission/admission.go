@@ -44,6 +44,7 @@ type Door struct {
 	Ended   bool
 	Policy  *policy.Policy
 	Outside *Outside // nil: every address may be taken
+	Public  bool     // the workspace has public pages, on which those outside it join
 }
 
 // Candidate is who, or which group, would come in.
@@ -85,7 +86,7 @@ const (
 // Verdict is what happens, and why.
 type Verdict struct {
 	Outcome Outcome
-	Status  string // who the candidate is, or what stands in the way: new, external, group, asked, already, departed, barred, closed, ended, refused, rule, last_owner
+	Status  string // who the candidate is, or what stands in the way: new, external, group, asked, already, departed, barred, closed, ended, refused, rule, last_owner, pages
 	Says    string // why not; "" for who is admitted
 }
 
@@ -114,6 +115,8 @@ func (v Verdict) Told(d Door, of policy.Setting) policy.Told {
 		rule, mend = of.String(), "Let one of its owners do it, or change "+of.String()+"."
 	case "external":
 		rule, mend = policy.Externals.String(), "Put an address of the workspace in, or change what the group says of external members."
+	case "pages":
+		mend = "Switch public pages on, in the rules of the workspace."
 	case "rule":
 		mend = "Change the rule, or bar the person."
 	case "last_owner":
@@ -209,14 +212,33 @@ func outside(way Way, d Door, c Candidate, as As) Verdict {
 		return Verdict{Refused, "external", why}
 	case as.Role > expand.Member:
 		return no("external", "An address outside the workspace can't be %s: it has no account here.", Article(as.Role))
+	case way == Joining:
+		return knock(d)
 	case externals == policy.ExternalsBarred && way == Accepting:
 		return no("external", "%s no longer takes people from outside. Write to its owners at %s.", d.Name, d.Owners)
 	case externals == policy.ExternalsBarred:
 		return no("external", "This group takes no external members. Change that in its policy first.")
 	case externals == policy.ExternalsByOwners && !as.Staff && way != Accepting:
 		return no("external", "Only owners and administrators may add external members to this group.")
-	case way == Joining || way == ByLink || way == ByRule || way == HandedOver:
+	case way == ByLink || way == ByRule || way == HandedOver:
 		return no("external", "An address outside the workspace has no account here.")
+	}
+	return Verdict{Admitted, "external", ""}
+}
+
+// knock decides about an outsider who comes by themselves, with an address that is proven. Where owners
+// alone bring external members, they are asked, also where colleagues come in freely.
+func knock(d Door) Verdict {
+	p := d.Policy
+	switch {
+	case !d.Public:
+		return no("pages", "The workspace has no public pages, so nobody outside it can join a group by themselves.")
+	case !p[policy.JoinAudience].Includes(policy.Anyone):
+		return no("closed", "%s takes nobody from outside who comes by themselves. Its owners can be written to at %s.", d.Name, d.Owners)
+	case p[policy.Externals] == policy.ExternalsBarred:
+		return no("external", "This group takes no external members. Change that in its policy first.")
+	case p[policy.JoinHow] == policy.Asking || p[policy.Externals] == policy.ExternalsByOwners:
+		return Verdict{Asked, "new", ""}
 	}
 	return Verdict{Admitted, "external", ""}
 }

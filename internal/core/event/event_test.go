@@ -69,6 +69,8 @@ var samples = []Event{
 	{oda, "console", books, ExternalsVouched{Of(prize), tove, "The berths."}},
 	{oda, "console", books, ExternalsVouched{People: Of(prize), Reason: "The berths."}},
 	{ines, "console", Who{}, OutsideChanged{[]Change{{Field: "days", From: "0", To: "365"}}}},
+	{ines, "console", Who{}, PublicChanged{[]Change{{Field: "pages", From: "false", To: "true"}}}},
+	{prize, "link", books, Joined{Way: "page"}},
 	{tove, "console", books, RequestMade{"join", "I take three nights."}},
 	{oda, "console", books, ConsentAsked{prize, books}},
 	{oda, "console", books, ConsentGiven{prize, books, "counted", "asked"}},
@@ -182,7 +184,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 67 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 68 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -33,7 +33,7 @@ func (PeopleAdded) undo() Undo { return can("Take them out of the group.") }
 
 // Joined: somebody came in of their own will.
 type Joined struct {
-	Way string `json:"way,omitempty"` // "", invitation or link
+	Way string `json:"way,omitempty"` // "", invitation, link or page
 }
 
 func (Joined) Kind() Kind { return "people.join" }
@@ -43,6 +43,8 @@ func (f Joined) did(_ Who, group string) string {
 		return fmt.Sprintf("came into %s by invitation", group)
 	case "link":
 		return fmt.Sprintf("came into %s by a join link", group)
+	case "page":
+		return fmt.Sprintf("came into %s by its public page", group)
 	}
 	return "joined " + group
 }

@@ -21,6 +21,7 @@ func init() {
 	register[SecondFactorOn]()
 	register[SecondFactorOff]()
 	register[OutsideChanged]()
+	register[PublicChanged]()
 	register[ProtectionChanged]()
 	register[BudgetSpent]()
 	register[TokenCreated]()
@@ -271,6 +272,18 @@ func (f OutsideChanged) did(Who, string) string {
 }
 func (f OutsideChanged) changes() []Change { return f.Changed }
 func (OutsideChanged) undo() Undo          { return can("Set it to what it was.") }
+
+// PublicChanged: what the workspace shows on the internet.
+type PublicChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (PublicChanged) Kind() Kind { return "public.change" }
+func (f PublicChanged) did(Who, string) string {
+	return "changed what the workspace shows on the internet: " + told(f.Changed)
+}
+func (f PublicChanged) changes() []Change { return f.Changed }
+func (PublicChanged) undo() Undo          { return can("Set it to what it was.") }
 
 // BudgetSpent: somebody wanted to do more than anybody may in a day.
 type BudgetSpent struct {

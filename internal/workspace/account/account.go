@@ -63,7 +63,7 @@ func (s *Service) attempt(ctx context.Context, source, address string, try func(
 	if err != nil {
 		return nobody, errWrong
 	}
-	source = network(source)
+	source = workspace.Network(source)
 	leave, err := s.trying.enter(ctx, source)
 	if err != nil {
 		return nobody, err
@@ -313,6 +313,6 @@ func (s *Service) ForgetExpired(ctx context.Context) error {
 	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 		now := realTime()
 		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)),
-			c.Tx.DeleteSignIns(now.Add(-failureWindow)), c.Tx.ForgetSources(now.Add(-sourceKnown)), c.Tx.ForgetSpent(c.Now().AddDate(0, 0, -7)), c.Tx.ForgetOwnLinks(c.Now()))
+			c.Tx.DeleteSignIns(now.Add(-failureWindow)), c.Tx.ForgetSources(now.Add(-sourceKnown)), c.Tx.ForgetSpent(c.Now().AddDate(0, 0, -7)), c.Tx.ForgetOwnLinks(c.Now()), c.Tx.ForgetProofs(c.Now()))
 	})
 }

@@ -2,7 +2,6 @@ package account
 
 import (
 	"context"
-	"net/netip"
 	"runtime"
 	"sync"
 
@@ -29,20 +28,6 @@ type queue struct {
 // out.
 func newQueue() *queue {
 	return &queue{source: map[string]int{}, slots: make(chan struct{}, min(runtime.NumCPU(), maxFailures/2))}
-}
-
-// network is what a source counts as: its address, of IPv6 the network of 64 bits that one
-// place has to itself.
-func network(source string) string {
-	a, err := netip.ParseAddr(source)
-	if err != nil {
-		return source
-	}
-	if a = a.Unmap().WithZone(""); a.Is4() {
-		return a.String()
-	}
-	p, _ := a.Prefix(64) // of an address that has more
-	return p.String()
 }
 
 // enter waits for a turn. It is refused at once where too many wait already.

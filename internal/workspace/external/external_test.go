@@ -297,7 +297,7 @@ func TestOwnPart(t *testing.T) {
 	add(t, l, oda, g.Address, guest)
 	secret := link()
 	p, err := l.External.Own(ctx, secret)
-	if err != nil || p.State != "in" || p.Delivery != "each" || p.MayLeave != "" || p.Person.Address != guest {
+	if err != nil || p.State != "in" || p.Delivery != "each" || p.Leaving != "free" || p.Person.Address != guest {
 		t.Errorf("%+v, %v", p, err)
 	}
 	do := func(secret, what string) (api.OwnPart, error) {
@@ -311,7 +311,7 @@ func TestOwnPart(t *testing.T) {
 	if _, err := l.Reach.ChangePolicy(ctx, ines, g.Address, kit.Policy("leave=fixed"), 0); err != nil {
 		t.Fatal(err)
 	}
-	if p, err = l.External.Own(ctx, secret); err != nil || p.MayLeave == "" {
+	if p, err = l.External.Own(ctx, secret); err != nil || p.Leaving != "fixed" || p.Says == "" {
 		t.Errorf("fixed: %+v, %v", p, err)
 	}
 	if _, err = do(secret, "leave"); err == nil {

@@ -12,6 +12,7 @@ import (
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/joining"
 	"ivytable.example/ivytable/internal/workspace/member"
 )
 
@@ -71,14 +72,20 @@ func part(v *workspace.View, g *store.Group, p store.Person) (api.OwnPart, error
 	if v.Ended(g) {
 		out.State = "ended"
 	}
-	if verdict := leaving(v, g, p); verdict.Outcome != admission.Admitted {
-		out.MayLeave = verdict.Says
+	switch verdict := admission.Out(admission.Leaving, v.Door(g), oneself(p)); verdict.Outcome {
+	case admission.Admitted:
+		out.Leaving = "free"
+	case admission.Asked:
+		out.Leaving = "asking"
+	default:
+		out.Leaving, out.Says = "fixed", fmt.Sprintf("%s You can write to them at %s.", verdict.Says, workspace.OwnersOf(g))
 	}
 	return out, nil
 }
 
-func leaving(v *workspace.View, g *store.Group, p store.Person) admission.Verdict {
-	return admission.Out(admission.Leaving, v.Door(g), admission.Member{Name: p.Name, Kind: admission.Outsider, Role: expand.Member})
+// oneself is somebody without an account as the core decides about their going.
+func oneself(p store.Person) admission.Member {
+	return admission.Member{Name: p.Name, Kind: admission.Outsider, Role: expand.Member}
 }
 
 // ChangeOwn changes somebody's own part in a group, as whoever holds the secret of a link.
@@ -102,17 +109,16 @@ func (s *Service) ChangeOwn(ctx context.Context, by workspace.Actor, secret stri
 			return err
 		}
 		if n.Do == "leave" {
-			c.Says(fmt.Sprintf("You are no longer in %s.", g.Name))
-			if verdict := leaving(&c.View, &g, p); verdict.Outcome != admission.Admitted {
-				return workspace.Fail(workspace.NotAllowed, "%s You can write to them at %s.", verdict.Says, workspace.OwnersOf(&g))
-			}
-			err = member.TakeOut(c, held, p.ID, admission.Leaving)
+			_, err = joining.Go(c, held, oneself(p), "")
 		} else {
 			c.Says(map[bool]string{true: "Each message of " + g.Name + " reaches you.", false: "No mail of " + g.Name + " reaches you."}[n.Do == "each"])
 			err = member.Deliver(c, held, p.ID, n.Do)
 		}
 		if err == nil {
 			out, err = part(&c.View, &held.Group.Group, p)
+		}
+		if n.Do == "leave" && out.State == "in" {
+			out.Says = c.Report.Says
 		}
 		return err
 	})

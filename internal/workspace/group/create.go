@@ -327,8 +327,8 @@ func (d draft) tell(c *workspace.Change, results []member.Result, problems works
 	}
 	r := c.Report
 	r.Problems = append(r.Problems, problems...)
-	r.Policy, r.Sample, r.Total, r.Counts, r.List = workspace.Summary(d.group.Policy), member.Shown(results), len(results), member.Counts(results), d.list
-	c.Warn(d.group.Policy.Warnings())
+	r.Policy, r.Sample, r.Total, r.Counts, r.List = c.Summary(d.group.Policy), member.Shown(results), len(results), member.Counts(results), d.list
+	c.Warn(c.Doubts(d.group.Policy))
 	if err := naming.WarnOfNamesakes(c, d.group.Name, d.group.ID); err != nil {
 		return err
 	}

@@ -205,7 +205,7 @@ func accept(c *workspace.Change, g *workspace.Locked, i store.Invitation) error 
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	v, results, err := admit(c, g, p, i.Role, admission.Accepting)
+	v, results, err := admit(c, g, p, admission.As{Role: i.Role}, admission.Accepting)
 	if v.Outcome == admission.Already {
 		return nil // has come in another way
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -34,18 +35,37 @@ func New(k *workspace.Kernel) *Service { return &Service{k} }
 func (s *Service) Join(ctx context.Context, by workspace.Actor, ref string, r api.JoinRequest) (api.JoinResult, error) {
 	var out api.JoinResult
 	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.ReadGroup, nil, []any{store.ToJoin, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
-		v, results, err := admit(c, g, c.By.Person, expand.Member, admission.Joining)
-		if err != nil {
-			return err
-		}
-		if v.Outcome == admission.Asked {
-			out, err = ask(c, g, store.ToJoin, r.Note)
-			return err
-		}
-		out = done(c, "You are in %s.", g)
-		return member.Join(c, g, results, member.Entrance{Fact: event.Joined{}, Quiet: true})
+		var err error
+		out, err = Come(c, g, r.Note, "")
+		return err
 	})
 	return out, err
+}
+
+// Come lets the actor into g, which is locked, by themselves, or asks its owners. way is how, as the
+// history says it. For an outsider who comes so nobody vouches, and they stay as long as the workspace says.
+func Come(c *workspace.Change, g *workspace.Locked, note, way string) (api.JoinResult, error) {
+	v, results, err := admit(c, g, c.By.Person, admission.As{Role: expand.Member}, admission.Joining)
+	if err != nil {
+		return api.JoinResult{}, err
+	}
+	if v.Outcome == admission.Asked {
+		return ask(c, g, store.ToJoin, note)
+	}
+	how := member.Entrance{Fact: event.Joined{Way: way}, Quiet: true}
+	if c.By.Person.External {
+		how.Vouch.Nobody = true
+		if results[0].Ends, err = staysUntil(c); err != nil {
+			return api.JoinResult{}, err
+		}
+	}
+	return done(c, "You are in %s.", g), member.Join(c, g, results, how)
+}
+
+// staysUntil is until when somebody external may be in a group who comes in now; nil: for good.
+func staysUntil(c *workspace.Change) (*time.Time, error) {
+	o, _, err := c.Outside()
+	return c.StaysUntil(o), err
 }
 
 func done(c *workspace.Change, format string, g *workspace.Locked) api.JoinResult {
@@ -55,13 +75,13 @@ func done(c *workspace.Change, format string, g *workspace.Locked) api.JoinResul
 
 // admit decides about one person who comes in of their own will, or at their own wish, and
 // returns them as member.Join takes them. The error says why they can't.
-func admit(c *workspace.Change, g *workspace.Locked, p store.Person, role expand.Role, way admission.Way) (admission.Verdict, []member.Result, error) {
+func admit(c *workspace.Change, g *workspace.Locked, p store.Person, as admission.As, way admission.Way) (admission.Verdict, []member.Result, error) {
 	who, err := CandidateOf(&c.View, g.ID, p)
 	if err != nil {
 		return admission.Verdict{}, nil, err
 	}
-	v := admission.In(way, c.Door(&g.Group.Group), who, admission.As{Role: role})
-	results := member.Oneself(p, role)
+	v := admission.In(way, c.Door(&g.Group.Group), who, as)
+	results := member.Oneself(p, as.Role)
 	results[0].Outcome = "added"
 	return v, results, workspace.Unadmitted(v)
 }
@@ -99,21 +119,23 @@ func (s *Service) Leave(ctx context.Context, by workspace.Actor, ref string, r a
 		if err != nil {
 			return err
 		}
-		switch v := admission.Out(admission.Leaving, c.Door(&g.Group.Group), m); v.Outcome {
-		case admission.Asked:
-			var err error
-			out, err = ask(c, g, store.ToLeave, r.Note)
-			return err
-		case admission.Refused:
-			if v.Status == "closed" {
-				return workspace.Fail(workspace.NotAllowed, "%s", v.Says)
-			}
-			return workspace.Fail(workspace.Conflict, "%s", v.Says)
-		}
-		out = done(c, "You are no longer in %s.", g)
-		return member.TakeOut(c, g, c.By.Person.ID, admission.Leaving)
+		out, err = Go(c, g, m, r.Note)
+		return err
 	})
 	return out, err
+}
+
+// Go takes the actor, who stands so with g, which is locked, out of it, or asks its owners.
+func Go(c *workspace.Change, g *workspace.Locked, m admission.Member, note string) (api.JoinResult, error) {
+	switch v := admission.Out(admission.Leaving, c.Door(&g.Group.Group), m); {
+	case v.Outcome == admission.Asked:
+		return ask(c, g, store.ToLeave, note)
+	case v.Outcome == admission.Refused && v.Status == "closed":
+		return api.JoinResult{}, workspace.Fail(workspace.NotAllowed, "%s", v.Says)
+	case v.Outcome == admission.Refused:
+		return api.JoinResult{}, workspace.Fail(workspace.Conflict, "%s", v.Says)
+	}
+	return done(c, "You are no longer in %s.", g), member.TakeOut(c, g, c.By.Person.ID, admission.Leaving)
 }
 
 // ask records a request and tells those who decide.
@@ -180,7 +202,10 @@ func (s *Service) Requests(ctx context.Context, by workspace.Actor, ref string, 
 		g, p := groups[r.GroupID], who[r.PersonID]
 		f := v.Sees(people.Fields(p), false)
 		about := slices.DeleteFunc([]string{f["title"], f["department"], f["locality"]}, func(s string) bool { return s == "" })
-		return api.Request{ID: r.ID.String(), Kind: r.Kind, Group: api.Name{Name: g.Name, Address: g.Address}, Person: api.Name{Name: p.Name, Address: p.Address},
+		if p.External {
+			about = []string{workspace.FromOutside}
+		}
+		return api.Request{ID: r.ID.String(), Kind: r.Kind, Group: api.Name{Name: g.Name, Address: g.Address}, Person: api.Name{Name: p.Name, Address: p.Address}, External: p.External,
 			About: strings.Join(about, ", "), Note: r.Note, State: r.State, MadeAt: v.In(r.MadeAt), DecidedBy: r.DecidedBy, DecidedAt: v.InPtr(r.DecidedAt), Reason: r.Reason}
 	}), err
 }
@@ -253,7 +278,15 @@ func settle(c *workspace.Change, g *workspace.Locked, r store.Request, p store.P
 	if err := c.Tx.SaveRequest(r); err != nil {
 		return err
 	}
-	l := c.GroupLetter(letter, &g.Group.Group, workspace.GroupPath(&g.Group.Group, ""), map[string]string{"by": c.By.Name(), "did": workspace.Phrase(g.Language, "did "+r.Kind), "reason": r.Reason})
+	path := workspace.GroupPath(&g.Group.Group, "")
+	if p.External { // who has no account
+		own, err := member.OwnLink(c, g.ID, p.ID)
+		if err != nil {
+			return err
+		}
+		path = own
+	}
+	l := c.GroupLetter(letter, &g.Group.Group, path, map[string]string{"by": c.By.Name(), "did": workspace.Phrase(g.Language, "did "+r.Kind), "reason": r.Reason})
 	if err := c.Send(&g.Group.Group, []string{p.Address}, l); err != nil {
 		return err
 	}
@@ -269,7 +302,8 @@ func grant(c *workspace.Change, g *workspace.Locked, r store.Request, p store.Pe
 		}
 		return err
 	}
-	v, results, err := admit(c, g, p, expand.Member, admission.Approving)
+	as := admission.As{Role: expand.Member, Staff: c.May(access.ChangePeople, &g.Group)}
+	v, results, err := admit(c, g, p, as, admission.Approving)
 	switch {
 	case v.Outcome == admission.Already:
 		return nil // has come in another way
@@ -277,6 +311,11 @@ func grant(c *workspace.Change, g *workspace.Locked, r store.Request, p store.Pe
 		return workspace.Fail(workspace.Conflict, "%s", v.Says)
 	case err != nil:
 		return err
+	}
+	if p.External {
+		if results[0].Ends, err = staysUntil(c); err != nil {
+			return err
+		}
 	}
 	return member.Join(c, g, results, member.Entrance{Quiet: true})
 }

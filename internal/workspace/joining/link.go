@@ -177,7 +177,7 @@ func (s *Service) UseLink(ctx context.Context, by workspace.Actor, secret string
 		if err := c.By.SignedIn(); err != nil {
 			return err
 		}
-		_, results, err := admit(c, g, c.By.Person, expand.Member, admission.ByLink)
+		_, results, err := admit(c, g, c.By.Person, admission.As{Role: expand.Member}, admission.ByLink)
 		if err != nil {
 			return err
 		}

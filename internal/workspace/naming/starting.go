@@ -176,8 +176,8 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		}
 		row.MadeAt, row.Version = c.Now(), before.Version+1
 		c.Says(after.Sentence())
-		c.Report.Policy = workspace.Summary(after)
-		c.Warn(after.Warnings())
+		c.Report.Policy = c.Summary(after)
+		c.Warn(c.Doubts(after))
 		if err := c.Tx.SaveStartingPoint(row); err != nil {
 			return err
 		}

@@ -28,8 +28,9 @@ func (s *Service) Summarise(ctx context.Context, by workspace.Actor, patch api.P
 	if err := bad.Err(); err != nil {
 		return nil, err
 	}
-	all, _, err := s.k.View(ctx, by).Ceilings()
-	return workspace.SummaryUnder(p, all, "", ""), err
+	v := s.k.View(ctx, by)
+	all, _, err := v.Ceilings()
+	return v.SummaryUnder(p, all, "", ""), err
 }
 
 // Policy returns the policy of a group in words, and its version.
@@ -40,7 +41,7 @@ func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*
 		return nil, 0, err
 	}
 	all, _, err := v.Ceilings()
-	return workspace.SummaryUnder(g.Policy, all, g.Address, g.StartingPoint), g.Version, err
+	return v.SummaryUnder(g.Policy, all, g.Address, g.StartingPoint), g.Version, err
 }
 
 // ChangePolicy changes a group's policy and keeps the effect with the change.
@@ -81,8 +82,8 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 			return err
 		}
 		r := c.Report
-		r.Policy, r.Problems = workspace.SummaryUnder(after, ceilings, g.Address, g.StartingPoint), append(r.Problems, bad...)
-		c.Warn(after.Warnings())
+		r.Policy, r.Problems = c.SummaryUnder(after, ceilings, g.Address, g.StartingPoint), append(r.Problems, bad...)
+		c.Warn(c.Doubts(after))
 		c.Says("Nothing changes.")
 		if n := len(r.Effects); n > 0 {
 			verb := "change"

@@ -75,11 +75,15 @@ func decide(v *workspace.View, g *store.Group, ends error, action string, who so
 		}
 		return policy.Tell(policy.Refuse, "state", door.Name+" has ended.", "Restore the group.")
 	case "join", "leave":
-		if told := who.subject.Why(access.ReadGroup, who.relation, &g.Policy); told.Outcome != policy.Allow {
+		own := action == "leave" && !who.subject.SignedIn && who.member.Role != 0 // whom each letter has a link for
+		if told := who.subject.Why(access.ReadGroup, who.relation, &g.Policy); told.Outcome != policy.Allow && !own {
 			return told
 		}
 		if action == "leave" {
 			return admission.Out(admission.Leaving, door, who.member).Told(door, s)
+		}
+		if who.person.ID == uuid.Nil && who.author.Workspace && who.candidate.Kind == admission.Outsider {
+			return policy.Tell(policy.Refuse, "person.unknown", "Nobody has this address of the workspace.", "Put the person into the directory.")
 		}
 		return admission.In(admission.Joining, door, who.candidate, admission.As{Role: expand.Member, Other: true}).Told(door, s)
 	case "post", "write_owners":
@@ -120,7 +124,7 @@ func (x asked) person(p store.Person, place member.Place, o policy.Override, pro
 	here := p.Active
 	who := somebody{
 		person:    p,
-		subject:   access.Subject{SignedIn: here && !p.External, Role: access.Role(p.WorkspaceRole)},
+		subject:   x.subject(here && !p.External, p.WorkspaceRole),
 		relation:  place.Relation,
 		candidate: admission.Candidate{Name: p.Name, Address: p.Address, Departed: !here && !p.External, Override: o, In: place.Relation.Role != 0},
 		member: admission.Member{Name: p.Name, Role: place.Relation.Role, Through: place.Relation.Role == 0 && place.Relation.Rung == policy.Members, ByRule: place.ByRule,
@@ -128,7 +132,7 @@ func (x asked) person(p store.Person, place member.Place, o policy.Override, pro
 		author: policy.Author{Rung: policy.Anyone, Workspace: x.ours(p.AddrKey), Proven: proven, Override: o},
 	}
 	if p.External {
-		who.candidate.Kind = admission.Outsider
+		who.candidate.Kind, who.member.Kind = admission.Outsider, admission.Outsider
 	}
 	who.member.Staff = who.subject.May(access.ChangePeople, who.relation, &x.g.Policy)
 	if here {
@@ -143,11 +147,20 @@ func (x asked) person(p store.Person, place member.Place, o policy.Override, pro
 // address is somebody whom the directory doesn't know.
 func (x asked) address(a mailaddr.Address, o policy.Override, proven bool) somebody {
 	return somebody{
+		subject:   x.subject(false, ""),
 		relation:  access.RelationOf(0, false, true),
 		candidate: admission.Candidate{Name: a.String(), Address: a.String(), Kind: admission.Outsider, Override: o},
 		member:    admission.Member{Name: a.String(), Other: true},
 		author:    policy.Author{Rung: policy.Anyone, Workspace: x.ours(a.Key()), Proven: proven, Override: o},
 	}
+}
+
+// subject is somebody as permission sees them.
+func (x asked) subject(here bool, role string) access.Subject {
+	if !here {
+		return x.v.Visitor()
+	}
+	return access.Subject{SignedIn: true, Role: access.Role(role)}
 }
 
 func (x asked) ours(key string) bool {
@@ -161,7 +174,7 @@ var Roles = []string{"owner", "moderator", "member", "external_member", "colleag
 // role is somebody of whom no more is known than their role.
 func (x asked) role(name string, proven bool) somebody {
 	outside := name == "stranger" || name == "external_member"
-	who := somebody{subject: access.Subject{SignedIn: !outside}}
+	who := somebody{subject: x.subject(!outside, "")}
 	own := map[string]expand.Role{"owner": expand.Owner, "moderator": expand.Moderator, "member": expand.Member, "external_member": expand.Member}[name]
 	if name == "administrator" || name == "auditor" {
 		who.subject.Role = access.Role(name)

@@ -4,7 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
+
+	"github.com/google/uuid"
 
 	kit "ivytable.example/ivytable/internal/testkit"
 
@@ -107,7 +111,7 @@ func really(t *testing.T, g api.Group, action, who string, proven bool) string {
 		return "allow"
 	}
 	if who == guest || who == stranger || who == claimed || who == kit.Left {
-		return "refuse" // has no account
+		return outside(t, g, action, who)
 	}
 	by := k.Actor(t, who)
 	looking, _ := by.Previewing()
@@ -149,6 +153,58 @@ func really(t *testing.T, g api.Group, action, who string, proven bool) string {
 	return ""
 }
 
+var visits int
+
+// outside is really for who has no account: on the public pages, and by a link of their own.
+func outside(t *testing.T, g api.Group, action, who string) string {
+	t.Helper()
+	k.SQL(t, "DELETE FROM spent")
+	visits++
+	nobody := workspace.Actor{Source: fmt.Sprintf("192.0.2.%d", visits%200)}
+	page, err := k.Public.Read(ctx, nobody, g.Address)
+	link := func(mark string) string {
+		for _, l := range k.Letters(t) {
+			if _, rest, found := strings.Cut(l.Text, mark); found && slices.Contains(l.To, who) {
+				return rest[:32]
+			}
+		}
+		return ""
+	}
+	looking, _ := nobody.Previewing()
+	switch {
+	case action == "leave" && who == guest:
+		p := kit.First(k.Read().PersonByKey(guest))
+		secret, hash := member.NewSecret()
+		k.Write(t, func(tx *store.Tx) error {
+			return tx.AddOwnLinks([]store.OwnLink{{Hash: hash, GroupID: uuid.MustParse(g.ID), MemberID: p.ID, ExpiresAt: k.Now().AddDate(0, 0, 1)}})
+		})
+		return map[string]string{"free": "allow", "asking": "hold", "fixed": "refuse", "": "refuse"}[kit.First(k.External.Own(ctx, secret)).Leaving] // "": is not in it
+	case err != nil && action != "join":
+		return "refuse"
+	case action == "find":
+		return "allow"
+	case action == "see_people" && page.People != nil:
+		return "allow"
+	case action == "join" && err == nil:
+		k.Letters(t)
+		if _, err := k.Public.Approach(ctx, nobody, g.Address, api.Approach{Address: who}); err != nil {
+			kit.KindOf(t, err)
+			return "refuse"
+		}
+		secret := link("/public/proofs/")
+		if secret == "" {
+			return "refuse"
+		}
+		var got api.ProofLink
+		if err := looked(func() (err error) { got, err = k.Public.Prove(ctx, looking, secret); return err }); err != nil {
+			kit.KindOf(t, err)
+			return "refuse"
+		}
+		return map[string]string{"done": "allow", "asked": "hold"}[got.Outcome]
+	}
+	return "refuse"
+}
+
 // looked runs a preview, whose answer comes as an error.
 func looked(f func() error) error {
 	if err := f(); !workspace.Previewed(err) {
@@ -163,6 +219,9 @@ func TestRehearsalsAreTheRealThing(t *testing.T) {
 	admin := k.Actor(t, kit.Administrator)
 	cases := 0
 	for i := range 12 {
+		if err := kit.Last(k.Public.SetRules(ctx, admin, api.PublicPages{Pages: i%3 != 0}, 0)); err != nil {
+			t.Fatal(err)
+		}
 		g := anyGroup(t, r, fmt.Sprintf("Word %d", i))
 		for _, action := range []string{"find", "see_people", "add_people", "invite", "nest", "join", "leave", "post", "write_owners"} {
 			for _, who := range everybody {

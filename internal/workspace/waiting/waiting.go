@@ -177,6 +177,10 @@ func (d details) shape(v *workspace.View, w store.WaitingItem) api.Waiting {
 		p := d.people[r.PersonID]
 		f := v.Sees(people.Fields(p), false)
 		about := slices.DeleteFunc([]string{f["title"], f["department"], f["locality"]}, func(s string) bool { return s == "" })
+		if p.External {
+			about = []string{workspace.FromOutside}
+		}
+		out.External = p.External
 		out.Who, out.Subject, out.Says, out.Proven = api.Name{Name: p.Name, Address: p.Address}, r.Note, strings.Join(about, ", "), true
 	}
 	return out
