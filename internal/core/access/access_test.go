@@ -110,7 +110,7 @@ func TestMayHere(t *testing.T) {
 	if !colleague.MayHere(CreateGroup, true) || auditor.MayHere(CreateGroup, true) {
 		t.Error("where everybody creates groups, auditors do not")
 	}
-	if got := colleague.OnWorkspace(true); !slices.Equal(got, []Action{CreateGroup, SearchPeople, ReadStartingPoints, ReadOutside, ReadCeilings}) {
+	if got := colleague.OnWorkspace(true); !slices.Equal(got, []Action{CreateGroup, SearchPeople, ReadStartingPoints, ReadOutside, ReadPublic, ReadCeilings}) {
 		t.Errorf("a colleague may %v", got)
 	}
 }
@@ -126,6 +126,27 @@ func TestRelation(t *testing.T) {
 	} {
 		if got := RelationOf(c.own, c.inside, c.outsider); got.Rung != c.want || got.Role != c.own {
 			t.Errorf("%+v: %+v", c, got)
+		}
+	}
+}
+
+// A visitor may what a group lets anyone, and is asked about nothing else; where there are no public pages,
+// there are no visitors.
+func TestVisitors(t *testing.T) {
+	visitor := Subject{Visitor: true}
+	for _, relation := range []Relation{RelationOf(0, false, true), RelationOf(expand.Member, false, true), RelationOf(expand.Owner, false, false)} {
+		for a := policy.Nobody; a <= policy.Anyone; a++ {
+			p := policy.Default()
+			p[policy.Find], p[policy.SeePeople], p[policy.AddPeople] = policy.Anyone, a, a
+			for _, row := range onGroup {
+				want := row.action == ReadGroup || row.action == SeePeople && a == policy.Anyone
+				if may, why := visitor.May(row.action, relation, &p), visitor.Why(row.action, relation, &p); may != want || may != (why.Outcome == policy.Allow) {
+					t.Errorf("%s of %s: %v, %+v", row.action, a.Who(), may, why)
+				}
+				if (Subject{}).May(row.action, relation, &p) {
+					t.Errorf("nobody may %s", row.action)
+				}
+			}
 		}
 	}
 }

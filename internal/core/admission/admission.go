@@ -231,12 +231,12 @@ func outside(way Way, d Door, c Candidate, as As) Verdict {
 func knock(d Door) Verdict {
 	p := d.Policy
 	switch {
+	case p[policy.Externals] == policy.ExternalsBarred:
+		return no("external", "This group takes no external members. Change that in its policy first.")
 	case !d.Public:
 		return no("pages", "The workspace has no public pages, so nobody outside it can join a group by themselves.")
 	case !p[policy.JoinAudience].Includes(policy.Anyone):
 		return no("closed", "%s takes nobody from outside who comes by themselves. Its owners can be written to at %s.", d.Name, d.Owners)
-	case p[policy.Externals] == policy.ExternalsBarred:
-		return no("external", "This group takes no external members. Change that in its policy first.")
 	case p[policy.JoinHow] == policy.Asking || p[policy.Externals] == policy.ExternalsByOwners:
 		return Verdict{Asked, "new", ""}
 	}

@@ -83,7 +83,7 @@ func TestIn(t *testing.T) {
 		{"an outsider added by others", Adding, "externals=owners", outsider, member, Refused, "external"},
 		{"an outsider added where they may", Adding, "externals=adders", outsider, member, Admitted, "external"},
 		{"an outsider accepts", Accepting, "externals=owners", outsider, member, Admitted, "external"},
-		{"an outsider joins", Joining, "find=anyone join.audience=anyone externals=adders", outsider, member, Refused, "external"},
+		{"an outsider joins where there are no pages", Joining, "find=anyone join.audience=anyone externals=adders", outsider, member, Refused, "pages"},
 		{"a group is nested", Adding, "", group, member, Admitted, "group"},
 		{"a group is invited", Inviting, "", group, member, Refused, "group"},
 		{"a group as an owner", Adding, "", group, As{Role: expand.Owner, Staff: true}, Refused, "group"},
@@ -155,6 +155,33 @@ func TestRole(t *testing.T) {
 	} {
 		if v := Role(door(""), c.m, c.to); v.Status != c.status || (c.status == "") != (v.Outcome == Admitted) {
 			t.Errorf("%s: %+v; want %s", c.name, v, c.status)
+		}
+	}
+}
+
+// With public pages, outsiders come by themselves as far as the policy lets anyone.
+func TestOutsidersComeByThemselves(t *testing.T) {
+	outsider := with(tove, func(c *Candidate) { c.Kind = Outsider })
+	for set, want := range map[string]Verdict{
+		"find=anyone join.audience=anyone join.how=freely externals=adders": {Admitted, "external", ""},
+		"find=anyone join.audience=anyone join.how=asking externals=adders": {Asked, "new", ""},
+		"find=anyone join.audience=anyone join.how=freely externals=owners": {Asked, "new", ""}, // owners alone bring them in
+		"find=anyone join.audience=workspace externals=adders":              {Refused, "closed", ""},
+		"find=anyone join.audience=nobody externals=adders":                 {Refused, "closed", ""},
+		"find=anyone externals=barred":                                      {Refused, "external", ""},
+	} {
+		d := door(set)
+		d.Public = true
+		v := In(Joining, d, outsider, As{Role: expand.Member})
+		if v.Outcome != want.Outcome || v.Status != want.Status {
+			t.Errorf("%s: %+v, want %+v", set, v, want)
+		}
+		d.Outside = &Outside{Barred: true}
+		if v := In(Joining, d, outsider, As{Role: expand.Member}); v.Outcome != Refused {
+			t.Errorf("%s, where the workspace takes nobody: %+v", set, v)
+		}
+		if v := In(ByLink, door(set), outsider, As{Role: expand.Member}); v.Outcome != Refused {
+			t.Errorf("%s, by a link: %+v", set, v)
 		}
 	}
 }

@@ -241,7 +241,9 @@ func TestLettersAreBounded(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 40 {
 		by := workspace.Actor{Source: fmt.Sprintf("203.0.113.%d", i)}
-		wait.Go(func() { _, _ = k.Public.Approach(ctx, by, g.Address, api.Approach{Address: "victim@gannetport.example"}) })
+		wait.Go(func() {
+			_, _ = k.Public.Approach(ctx, by, g.Address, api.Approach{Address: "victim@gannetport.example"})
+		})
 	}
 	wait.Wait()
 	if n := len(k.Letters(t)); n == 0 || n > 3 {
