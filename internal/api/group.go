@@ -4,17 +4,18 @@ import "time"
 
 // Group is a mail group as the person who asks may see it.
 type Group struct {
-	ID          string   `json:"id"`
-	Name        string   `json:"name"`
-	Address     string   `json:"address"`
-	Aliases     []string `json:"aliases"`
-	Description string   `json:"description"`
-	State       string   `json:"state" enum:"active,due,lapsed,retired"`
-	Language    string   `json:"language" enum:"en,de"`
-	Traits      []string `json:"traits" enum:"archive,desk,calendar,access"`
-	Delivery    string   `json:"default_delivery" enum:"each,none" doc:"Whether new members get each message"`
-	Welcome     string   `json:"welcome" doc:"Said to new members, in the mail that tells them that they are in"`
-	ByRule      bool     `json:"by_rule" doc:"It has a rule of membership"`
+	ID          string    `json:"id"`
+	Name        string    `json:"name"`
+	Address     string    `json:"address"`
+	Aliases     []string  `json:"aliases"`
+	Description string    `json:"description"`
+	State       string    `json:"state" enum:"active,due,lapsed,retired"`
+	Language    string    `json:"language" enum:"en,de"`
+	Traits      []string  `json:"traits" enum:"archive,desk,calendar,access"`
+	Delivery    string    `json:"default_delivery" enum:"each,none" doc:"Whether new members get each message"`
+	Welcome     string    `json:"welcome" doc:"Said to new members, in the mail that tells them that they are in"`
+	Mail        MailTexts `json:"mail" doc:"What it adds to mail, and says to those who write"`
+	ByRule      bool      `json:"by_rule" doc:"It has a rule of membership"`
 	PolicyHalf
 	Sentence      string    `json:"sentence" doc:"The policy in one line"`
 	Owners        []Owner   `json:"owners"`
@@ -78,6 +79,7 @@ type NewGroup struct {
 	Traits        []string     `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
 	Delivery      string       `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome       string       `json:"welcome,omitempty" maxLength:"2000"`
+	Mail          MailPatch    `json:"mail,omitzero" doc:"What it adds to mail, and says to those who write"`
 	Owners        []string     `json:"owners,omitempty" maxItems:"100" doc:"Addresses; left out, whoever makes a group for themselves owns it"`
 	People        []NewPerson  `json:"people,omitempty" maxItems:"10000"`
 	Lists         []PeopleList `json:"lists,omitempty" maxItems:"20" doc:"Lists of people to put into it; whoever of them can't be is left out"`
@@ -85,6 +87,26 @@ type NewGroup struct {
 	Quiet         bool         `json:"quiet,omitempty" doc:"People are not told that they were added"`
 	NestingWay
 	Vouching
+}
+
+// MailTexts is what a group adds to the mail that it passes on, and says to those who write to it.
+type MailTexts struct {
+	Reply      string `json:"reply" doc:"Where answers go: author, group, or an address"`
+	Tag        string `json:"tag" doc:"Stands in brackets before the subject, once"`
+	Footer     string `json:"footer" doc:"Below each message that is not signed or encrypted"`
+	Answer     string `json:"answer" doc:"Goes to whoever writes to it, once in answer_days"`
+	AnswerDays int    `json:"answer_days" doc:"The same sender is answered once in so many days"`
+	Notice     string `json:"notice" doc:"For whoever is about to write"`
+}
+
+// MailPatch changes some of it.
+type MailPatch struct {
+	Reply      *string `json:"reply,omitempty" maxLength:"320" doc:"author, group, or an address"`
+	Tag        *string `json:"tag,omitempty" maxLength:"200" doc:"At most 30 characters"`
+	Footer     *string `json:"footer,omitempty" maxLength:"8000" doc:"At most 1000 characters, 200 in a line"`
+	Answer     *string `json:"answer,omitempty" maxLength:"16000" doc:"At most 2000 characters"`
+	AnswerDays *int    `json:"answer_days,omitempty" minimum:"1" maximum:"90"`
+	Notice     *string `json:"notice,omitempty" maxLength:"2400" doc:"At most 300 characters, in one line"`
 }
 
 // GroupPatch changes what a group is called and how long it lives.
@@ -97,6 +119,7 @@ type GroupPatch struct {
 	Traits      *[]string `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
 	Delivery    *string   `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome     *string   `json:"welcome,omitempty" maxLength:"2000"`
+	Mail        MailPatch `json:"mail,omitzero" doc:"What it adds to mail, and says to those who write"`
 	Chosen      *bool     `json:"chosen,omitempty" doc:"The term applies to it where it applies to chosen groups"`
 	Exempt      *string   `json:"exempt,omitempty" maxLength:"500" doc:"Why it never expires; empty takes that back"`
 }

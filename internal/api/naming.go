@@ -44,6 +44,7 @@ type StartingPoint struct {
 	Traits   []string    `json:"traits" enum:"archive,desk,calendar,access"`
 	Delivery string      `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome  string      `json:"welcome,omitempty" maxLength:"2000"`
+	Mail     MailTexts   `json:"mail,omitzero" doc:"What is empty is as the group has it"`
 	Sentence string      `json:"sentence" doc:"What comes of it, in one line"`
 	Version  int         `json:"version" doc:"The ETag, as a number; 0 for a built-in one"`
 }
@@ -68,9 +69,10 @@ type Difference struct {
 type NewStartingPoint struct {
 	Title    string      `json:"title,omitempty" maxLength:"100" doc:"Its name when left out of a new one"`
 	About    *string     `json:"about,omitempty" maxLength:"500"`
-	From     string      `json:"from_group,omitempty" maxLength:"400" doc:"Takes policy, traits, delivery and welcome of this group"`
+	From     string      `json:"from_group,omitempty" maxLength:"400" doc:"Takes policy, traits, delivery and texts of this group"`
 	Policy   PolicyPatch `json:"policy,omitempty"`
 	Traits   []string    `json:"traits,omitempty" maxItems:"4" enum:"archive,desk,calendar,access"`
 	Delivery string      `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome  *string     `json:"welcome,omitempty" maxLength:"2000"`
+	Mail     MailPatch   `json:"mail,omitzero"`
 }

@@ -8,6 +8,7 @@ type Decision struct {
 	Rule       string      `json:"rule"`
 	Reasons    []Reason    `json:"reasons"`
 	Recipients *Recipients `json:"recipients,omitempty"`
+	Notice     string      `json:"notice,omitempty" doc:"What the group says to those who write to it"`
 	Hidden     string      `json:"hidden,omitempty" doc:"What was left out of account, since you may not see it"`
 }
 
@@ -90,6 +91,16 @@ type Waiting struct {
 	Says     string    `json:"says" doc:"Why a post waits, who it is that asks, or what brought a rule about"`
 	Size     int       `json:"size,omitempty" doc:"Of a post, in octets"`
 	At       time.Time `json:"at" doc:"Since when it waits"`
+}
+
+// Writing is what somebody should know who is about to write to a group.
+type Writing struct {
+	Group   Name   `json:"group"`
+	Outcome string `json:"outcome" enum:"allow,hold,refuse" doc:"What would become of their message"`
+	Says    string `json:"says" doc:"Why"`
+	Notice  string `json:"notice,omitempty" doc:"What the group says to those who write"`
+	Replies string `json:"replies" doc:"Where answers go: author, group, or an address"`
+	People  *int   `json:"people,omitempty" doc:"How many people get it, where they may see who is in it"`
 }
 
 // HeldPost is a message that waits for approval, as text alone.

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"ivytable.example/ivytable/internal/api"
@@ -41,4 +42,9 @@ func (c *Client) DecideWaiting(ctx context.Context, d api.Decisions) (api.Decide
 // HeldPost shows a message that waits for approval, as text.
 func (c *Client) HeldPost(ctx context.Context, id string) (api.HeldPost, error) {
 	return get[api.HeldPost](ctx, c, at("waiting", id, "message"), nil)
+}
+
+// Writing says what somebody should know who is about to write to a group.
+func (c *Client) Writing(ctx context.Context, to string) (api.Writing, error) {
+	return get[api.Writing](ctx, c, "/writing", url.Values{"to": {to}})
 }

@@ -280,7 +280,7 @@ func (f *filler) mail(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", p.subject, err)
 		}
-		arrived, err := m.For([]post.Destination{to}, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark}, []string{mainDomain})
+		arrived, err := m.For([]post.Destination{to}, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark}, []string{mainDomain}, strings.NewReader(p.text+"\r\n"))
 		if err != nil {
 			return err
 		}

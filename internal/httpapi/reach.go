@@ -81,3 +81,9 @@ func (s *server) exportAbilities(_ context.Context, by workspace.Actor, in *stru
 		return s.s.Reach.ExportAbilities(ctx, by, in.Person, in.All, workspace.Export{Format: in.Format.Format, Open: open})
 	}), nil
 }
+
+func (s *server) readWriting(ctx context.Context, by workspace.Actor, in *struct {
+	To string `query:"to" required:"true" maxLength:"400" doc:"Identifier or address of the group"`
+}) (*reply[api.Writing], error) {
+	return body(s.s.Reach.Writing(ctx, by, in.To))
+}

@@ -166,6 +166,7 @@ func (s *server) routes() []route {
 
 		// posts
 		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse, read),
+		on("GET", "/writing", "read-writing", "What somebody should know who is about to write to a group, for mail programs too", s.readWriting),
 		on("GET", "/waiting", "list-waiting", "What waits for my decision, of every kind", s.listWaiting),
 		on("GET", group+"/waiting", "list-group-waiting", "What waits for a decision in a group", s.listGroupWaiting),
 		on("GET", "/undelivered", "list-undelivered", "Mail that could not be handed to everybody, or not yet", s.listUndelivered),

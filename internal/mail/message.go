@@ -10,11 +10,13 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/emersion/go-message"
 	"github.com/emersion/go-message/mail"
 	"github.com/emersion/go-message/textproto"
 	"github.com/emersion/go-smtp"
+	"golang.org/x/text/unicode/norm"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/workspace/post"
@@ -114,6 +116,20 @@ func oneLine(s string) string {
 	}, s)
 }
 
+// plain is a text as a server can answer with it: one line of ASCII (RFC 5321, 4.2).
+func plain(s string) string {
+	s = strings.Map(func(r rune) rune {
+		switch {
+		case unicode.Is(unicode.Mn, r): // an accent, on its own
+			return -1
+		case r > '~':
+			return '?'
+		}
+		return r
+	}, norm.NFKD.String(oneLine(s)))
+	return s[:min(len(s), 480)]
+}
+
 // ours are the fields that a group sets (RFC 2369, RFC 2919); private are those that go no
 // further, to nobody.
 var (
@@ -177,10 +193,13 @@ func ListID(address string) string { return strings.Replace(address, "@", ".", 1
 
 // Header returns what of the header goes out to every destination, with the message's
 // identity: the author's, or one made from the trace and a domain where there was none. What
-// is private, what others say in our name or that of one of our domains, and marks that are
-// not ours are taken out.
-func (m Message) Header(tr Trace, domains []string) (header []byte, id string, err error) {
+// is private, what others say in our name or that of one of our domains, marks that are
+// not ours, and what is apart for each destination are taken out.
+func (m Message) Header(tr Trace, domains []string, apart []string) (header []byte, id string, err error) {
 	h := m.header.Copy()
+	for _, name := range apart {
+		h.Del(name)
+	}
 	marks := h.FieldsByKey(passed)
 	for marks.Next() {
 		if by, code, _ := strings.Cut(strings.TrimSpace(marks.Value()), " "); by == "" || code != tr.Mark(by) {
@@ -216,10 +235,29 @@ func written(h textproto.Header) ([]byte, error) {
 	return bytes.TrimSuffix(b.Bytes(), []byte("\r\n")), nil
 }
 
-// Fields returns what goes before the header to one destination. A message that has been
+// Fields returns what goes before the header to one destination, with the fields that are apart for
+// each: as the group wants them, or as they came. A message that has been
 // through the group before is refused, and so is an automatic answer to its members.
-func (m Message) Fields(d post.Destination, tr Trace) ([]byte, error) {
+func (m Message) Fields(d post.Destination, tr Trace, apart []string, top textproto.Header) ([]byte, error) {
 	var h textproto.Header
+	for _, name := range apart {
+		value := top.Get(name)
+		if d.Mailbox == post.ToGroup {
+			switch name {
+			case "Subject":
+				value = d.Texts.Subject(m.header.Get(name))
+			case "Reply-To":
+				value = d.Texts.ReplyTo(d.Address)
+			}
+		}
+		raw, _ := m.header.Raw(name) // nil where there is none
+		switch {
+		case value != "" && value != m.header.Get(name):
+			h.Add(name, value)
+		case raw != nil:
+			h.AddRaw(raw)
+		}
+	}
 	local, domain, _ := strings.Cut(d.Address, "@")
 	if d.Mailbox != post.ToGroup {
 		for _, name := range slices.Backward(ours) { // of another list, whose mail its owners get
@@ -257,13 +295,40 @@ func (m Message) Fields(d post.Destination, tr Trace) ([]byte, error) {
 
 // For returns a message as it goes to some destinations: all but its body, who proved what,
 // and the envelope it came in. domains are those of the workspace.
-func (m Message) For(to []post.Destination, tr Trace, domains []string) (post.Arrived, error) {
-	a := post.Arrived{Author: m.Author, Subject: m.Subject, Automatic: m.Automatic}
+func (m Message) For(to []post.Destination, tr Trace, domains []string, body io.Reader) (post.Arrived, error) {
+	a := post.Arrived{Author: m.Author, Subject: m.Subject, Automatic: m.Automatic, Listed: m.header.Has("List-Id") || m.header.Has("Precedence")}
 	var err error
 	var first []string
-	for _, d := range to {
-		x := post.Incoming{To: d}
-		if x.Fields, err = m.Fields(d, tr); err != nil {
+	tops := make([]textproto.Header, len(to))
+	edits := make([][]post.Edit, len(to))
+	var places []slot // where a footer goes; nil: not looked for yet
+	apart := map[string]bool{}
+	for i, d := range to {
+		if d.Mailbox != post.ToGroup {
+			continue
+		}
+		apart["Subject"] = apart["Subject"] || d.Texts.Tag != ""
+		apart["Reply-To"] = apart["Reply-To"] || d.Texts.Reply != ""
+		if d.Texts.Footer == "" {
+			continue
+		}
+		if places == nil {
+			places = append(slots(m.header, body), slot{})
+		}
+		edits[i], tops[i] = footed(places[:len(places)-1], d.Texts.Footer)
+		for _, name := range []string{"Content-Type", "Content-Transfer-Encoding"} {
+			apart[name] = apart[name] || tops[i].Has(name)
+		}
+	}
+	var names []string // in the order in which they are written
+	for _, name := range []string{"Content-Transfer-Encoding", "Content-Type", "Reply-To", "Subject"} {
+		if apart[name] {
+			names = append(names, name)
+		}
+	}
+	for i, d := range to {
+		x := post.Incoming{To: d, Edits: edits[i]}
+		if x.Fields, err = m.Fields(d, tr, names, tops[i]); err != nil {
 			return a, err
 		}
 		local, domain, _ := strings.Cut(d.Address, "@")
@@ -272,7 +337,7 @@ func (m Message) For(to []post.Destination, tr Trace, domains []string) (post.Ar
 		}
 		a.To, first = append(a.To, x), append(first, domain)
 	}
-	a.Header, a.MessageID, err = m.Header(tr, append(first, domains...))
+	a.Header, a.MessageID, err = m.Header(tr, append(first, domains...), names)
 	return a, err
 }
 

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/emersion/go-message/textproto"
 	"github.com/emersion/go-smtp"
 
 	"ivytable.example/ivytable/internal/workspace/post"
@@ -44,7 +45,7 @@ func read(raw string) (Message, []byte, error) {
 
 // pass returns a message as it goes out to one destination.
 func pass(m Message, body []byte, d post.Destination) ([]byte, string, error) {
-	a, err := m.For([]post.Destination{d}, trace, []string{"merrowline.example"})
+	a, err := m.For([]post.Destination{d}, trace, []string{"merrowline.example"}, bytes.NewReader(body))
 	if err != nil {
 		return nil, "", err
 	}
@@ -192,11 +193,11 @@ func TestAutomaticAnswersStop(t *testing.T) {
 			t.Fatalf("%s: automatic: %v, %v", what, m.Automatic, err)
 		}
 		d := group("Deck", "deck@merrowline.example")
-		if _, err := m.Fields(d, trace); (err != nil) != stops {
+		if _, err := m.Fields(d, trace, nil, textproto.Header{}); (err != nil) != stops {
 			t.Errorf("%s: %v", what, err)
 		}
 		d.Mailbox = post.ToBounces
-		if _, err := m.Fields(d, trace); err != nil {
+		if _, err := m.Fields(d, trace, nil, textproto.Header{}); err != nil {
 			t.Errorf("%s to where reports go: %v", what, err)
 		}
 	}

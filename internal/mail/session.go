@@ -194,7 +194,7 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 	switch {
 	case errors.As(err, &r): // X.7.2: not authorised for this list
 		messagesIn.WithLabelValues("refused").Inc()
-		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", oneLine(r.Error()))
+		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", plain(r.Error()))
 	case !errors.As(err, &e):
 		messagesIn.WithLabelValues("failed").Inc()
 		return s.failed(doing, err)
@@ -291,7 +291,7 @@ func (s *session) take(m Message, body *spool) error {
 			m = m.Spoken(speaking.As, me.Name, me.Address)
 		}
 	}
-	a, err := m.For(s.to, tr, append(slices.Clip(domains), s.s.o.Names...))
+	a, err := m.For(s.to, tr, append(slices.Clip(domains), s.s.o.Names...), io.NewSectionReader(body, 0, int64(body.size)))
 	if err != nil {
 		return s.unread(err)
 	}

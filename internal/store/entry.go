@@ -349,6 +349,7 @@ type StartingPoint struct {
 	Traits   string // comma separated
 	Delivery string // each, none, or "" for what the workspace has
 	Welcome  string
+	Mail     MailTexts
 	MadeBy   string
 	MadeAt   time.Time
 	Version  int

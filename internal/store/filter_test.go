@@ -19,12 +19,12 @@ import (
 	"ivytable.example/ivytable/internal/core/rule"
 )
 
-// texts are what the world writes, in the ways that databases confuse.
-var texts = []string{"Deck", "deck", "Straße", "STRASSE", "Café", "Cafe\u0301", "cafe", "İzmir", "izmir", "O'Neil", `a "quote"`, `back\slash`, "50%", "50_", "under_score", "ø", "o", "ﬁsh", "fish", "Рaypal", "trailing ", "x", "🚢 ship", "ǅ"}
+// someTexts are what the world writes, in the ways that databases confuse.
+var someTexts = []string{"Deck", "deck", "Straße", "STRASSE", "Café", "Cafe\u0301", "cafe", "İzmir", "izmir", "O'Neil", `a "quote"`, `back\slash`, "50%", "50_", "under_score", "ø", "o", "ﬁsh", "fish", "Рaypal", "trailing ", "x", "🚢 ship", "ǅ"}
 
 func pick[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
 
-// randomFilter writes a filter of a schema; values are what to compare texts with.
+// randomFilter writes a filter of a schema; values are what to compare someTexts with.
 func randomFilter(r *rand.Rand, s *rule.Schema, values func(rule.Attribute) string, depth int) string {
 	if depth > 0 {
 		switch r.IntN(5) {
@@ -50,7 +50,7 @@ func randomFilter(r *rand.Rand, s *rule.Schema, values func(rule.Attribute) stri
 	return a.Path + " " + o + " " + string(b)
 }
 
-// part cuts a piece out of a text now and then, so that what holds texts is asked too.
+// part cuts a piece out of a text now and then, so that what holds someTexts is asked too.
 func part(r *rand.Rand, s string) string {
 	if all := []rune(s); r.IntN(2) == 0 && len(all) > 1 {
 		from := r.IntN(len(all) - 1)
@@ -119,7 +119,7 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 	var owners []Person
 	for i := range 4 {
 		q := newPerson(fmt.Sprintf("filtering-owner-%d@merrowline.example", i))
-		q.Name, q.Active = pick(r, texts), i > 0
+		q.Name, q.Active = pick(r, someTexts), i > 0
 		owners = append(owners, q)
 	}
 	if err := s.AddPeople(owners); err != nil {
@@ -134,8 +134,8 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 	}
 	var rows []row
 	for i := range 70 {
-		g := newGroup(pick(r, texts)+pick(r, texts), fmt.Sprintf("filtering-%d@%s.example", i, pick(r, []string{"merrowline", "crew.merrowline"})))
-		g.Description, g.Language, g.Traits = pick(r, append(texts, "", "")), pick(r, []string{"en", "de"}), pick(r, []string{"", "archive", "archive,desk", "desk,access", "calendar"})
+		g := newGroup(pick(r, someTexts)+pick(r, someTexts), fmt.Sprintf("filtering-%d@%s.example", i, pick(r, []string{"merrowline", "crew.merrowline"})))
+		g.Description, g.Language, g.Traits = pick(r, append(someTexts, "", "")), pick(r, []string{"en", "de"}), pick(r, []string{"", "archive", "archive,desk", "desk,access", "calendar"})
 		g.StartingPoint = pick(r, []string{"", "team-room", "intake"})
 		g.Owners, g.Moderators, g.Members, g.ExternalMembers, g.Nested, g.Departed = r.IntN(3), r.IntN(3), r.IntN(9), r.IntN(3), r.IntN(2), r.IntN(2)
 		g.ByRule = r.IntN(2) == 0
@@ -254,7 +254,7 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 		case a.Path == "language":
 			return pick(r, []string{"en", "de", "EN"})
 		}
-		return part(r, pick(r, append(slices.Clone(texts), g.Name, strings.ToUpper(g.Name))))
+		return part(r, pick(r, append(slices.Clone(someTexts), g.Name, strings.ToUpper(g.Name))))
 	}
 	compare(t, filter.Groups, value, rows, subject, func(g row) string { return g.Address }, func(f *rule.Rule) (out []string, err error) {
 		p, err := s.Groups(GroupQuery{Q: "filtering", Filter: f, Time: at, Sort: ByQuiet, Limit: 200})
@@ -282,7 +282,7 @@ func TestPeopleAreFilteredAsTheCoreSays(t *testing.T) {
 	var rows []row
 	for i := range 60 {
 		p := newPerson(fmt.Sprintf("sifted-%d@merrowline.example", i))
-		p.Name = pick(r, texts) + " " + pick(r, texts)
+		p.Name = pick(r, someTexts) + " " + pick(r, someTexts)
 		p.Active, p.External = r.IntN(4) > 0, r.IntN(5) == 0
 		p.CreatedAt = now.Add(-time.Duration(r.IntN(90)) * time.Hour)
 		p.WorkspaceRole = pick(r, []string{"", "", "auditor", "administrator"})
@@ -297,9 +297,9 @@ func TestPeopleAreFilteredAsTheCoreSays(t *testing.T) {
 		x := row{fields: map[string]string{}}
 		for _, f := range rule.FieldNames() {
 			if r.IntN(2) == 0 {
-				x.fields[f] = pick(r, texts)
+				x.fields[f] = pick(r, someTexts)
 				if r.IntN(4) == 0 {
-					x.fields[f] += "; " + pick(r, texts)
+					x.fields[f] += "; " + pick(r, someTexts)
 				}
 			}
 		}
@@ -345,7 +345,7 @@ func TestPeopleAreFilteredAsTheCoreSays(t *testing.T) {
 		case strings.HasSuffix(a.Path, ".type"):
 			return pick(r, []string{"work", "wórk", "home"})
 		}
-		return part(r, pick(r, append(slices.Clone(texts), p.Name, p.fields[a.Field])))
+		return part(r, pick(r, append(slices.Clone(someTexts), p.Name, p.fields[a.Field])))
 	}
 	// every person is listed, so that active and external do not bind who is
 	all := func(f *rule.Rule) (out []string, err error) {

@@ -50,11 +50,11 @@ var groupIndexes = map[GroupSort]string{ByName: "groups_name", ByOwners: "groups
 var byExpiry = sortKey[Group]{column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }}
 
 // groupColumns are the columns of a group, in the order of into.
-const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, by_rule, policy, owners, moderators, members, external_members, departed, nested,
+const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, mail, by_rule, policy, owners, moderators, members, external_members, departed, nested,
 	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at, starting_point`
 
 func (g *Group) into(policy *sql.RawBytes) []any {
-	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.ByRule, policy,
+	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Mail, &g.ByRule, policy,
 		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Departed, &g.Nested,
 		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt, &g.StartingPoint}
 }

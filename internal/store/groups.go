@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql/driver"
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
@@ -18,6 +20,7 @@ import (
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/core/texts"
 )
 
 // Forever stands in ExpiresAt for a group without an end, so that groups sort by
@@ -32,10 +35,11 @@ type Group struct {
 	AddrKey     string
 	Description string
 	Language    string
-	Traits      string // comma separated
-	DefaultMail bool   // whether new members get each message
-	Welcome     string // said to new members
-	ByRule      bool   // it has a rule of membership
+	Traits      string    // comma separated
+	DefaultMail bool      // whether new members get each message
+	Welcome     string    // said to new members
+	Mail        MailTexts // what it adds to mail, and says to those who write
+	ByRule      bool      // it has a rule of membership
 
 	Policy                              policy.Policy `gorm:"serializer:policy"`
 	Owners, Moderators, Members, Nested int
@@ -54,6 +58,31 @@ type Group struct {
 
 	People int `gorm:"-"` // whom it reaches; known of groups that were listed, or by Size
 	Shown  int `gorm:"-"` // the same without what is nested in it and can't be found in the workspace
+}
+
+// MailTexts are the texts of a group as they are stored: JSON.
+type MailTexts struct{ texts.Texts }
+
+// Scan reads texts from a row. Most groups have none.
+func (t *MailTexts) Scan(value any) error {
+	var b []byte
+	switch v := value.(type) {
+	case []byte:
+		b = v
+	case string:
+		b = []byte(v)
+	}
+	t.Texts = texts.Texts{}
+	if len(b) <= len("{}") {
+		return nil
+	}
+	return json.Unmarshal(b, &t.Texts)
+}
+
+// Value is what is stored.
+func (t MailTexts) Value() (driver.Value, error) {
+	b, err := json.Marshal(t.Texts)
+	return string(b), err
 }
 
 // TableName is the table of groups; "groups" is a reserved word in SQL.

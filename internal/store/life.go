@@ -84,7 +84,7 @@ func (s *Tx) Purge(id uuid.UUID) error {
 		"DELETE FROM notices WHERE group_id = ?", "DELETE FROM group_sizes WHERE group_id = ?", "DELETE FROM group_posts WHERE group_id = ?", "DELETE FROM group_tellings WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
 		"DELETE FROM overrides WHERE group_id = ?", "DELETE FROM group_settings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
-		"DELETE FROM external_members WHERE group_id = ?", "DELETE FROM own_links WHERE group_id = ?", "DELETE FROM proofs WHERE group_id = ?", "DELETE FROM consents WHERE group_id = ?", "DELETE FROM consents WHERE outer_id = ?",
+		"DELETE FROM external_members WHERE group_id = ?", "DELETE FROM own_links WHERE group_id = ?", "DELETE FROM proofs WHERE group_id = ?", "DELETE FROM answers WHERE group_id = ?", "DELETE FROM consents WHERE group_id = ?", "DELETE FROM consents WHERE outer_id = ?",
 		"DELETE FROM memberships WHERE group_id = ?", "DELETE FROM words WHERE ref = ?",
 		"DELETE FROM addresses WHERE ref = ?", "DELETE FROM mail_groups WHERE id = ?",
 		"UPDATE mail_groups g JOIN memberships m ON m.group_id = g.id SET g.nested = g.nested - 1, g.revision = g.revision + 1 WHERE m.member_id = ?",

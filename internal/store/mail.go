@@ -52,6 +52,7 @@ type Mailing struct {
 	Mailbox    int8   // which address of the group it was sent to, as the workspace numbers them
 	Sender     string // of the envelope on the way out
 	Fields     []byte // what goes before the message's header to this destination
+	Edits      []byte // what is put into its body for this destination, as JSON; nil: nothing
 	Decision   json.RawMessage
 	ReceivedAt time.Time
 	DecidedBy  string

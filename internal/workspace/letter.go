@@ -25,12 +25,19 @@ type Letter struct {
 	Paragraphs []string
 	Items      []Item // a list after the first paragraph
 	LinkText   string
-	Link       string // a page of the console; opening it changes nothing
-	Why        string // why it came, the last line
-	Apart      bool   // those who get it don't see each other
+	Link       string    // a page of the console; opening it changes nothing
+	Why        string    // why it came, the last line
+	Apart      bool      // those who get it don't see each other
+	Answers    *InAnswer // with a value: it is an automatic answer (RFC 3834)
 
 	kind, path string
 	fill       map[string]string
+}
+
+// InAnswer is what an automatic answer answers, and in whose name.
+type InAnswer struct {
+	MessageID     string // with its angle brackets
+	Name, Address string
 }
 
 // Item is one of the things that a letter lists.
@@ -43,7 +50,7 @@ var letterText = texttemplate.Must(texttemplate.New("text").Parse(
 	"{{range $i, $p := .Paragraphs}}{{$p}}\r\n\r\n{{if not $i}}{{range $.Items}}- {{.Text}}\r\n{{if .Link}}  {{.Link}}\r\n{{end}}{{end}}{{if $.Items}}\r\n{{end}}{{end}}{{end}}{{if .Link}}{{.LinkText}}:\r\n{{.Link}}\r\n\r\n{{end}}-- \r\n{{.Why}}\r\n"))
 
 var letterHTML = template.Must(template.New("html").Parse(
-	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range $i, $p := .Paragraphs}}<p>{{$p}}</p>\r\n{{if and (not $i) $.Items}}<ul>\r\n{{range $.Items}}<li>{{if .Link}}<a href=\"{{.Link}}\">{{.Text}}</a>{{else}}{{.Text}}{{end}}</li>\r\n{{end}}</ul>\r\n{{end}}{{end}}" +
+	"<!doctype html>\r\n<html lang=\"{{.Language}}\"><body style=\"font-family:sans-serif;max-width:36em\">\r\n{{range $i, $p := .Paragraphs}}<p style=\"white-space:pre-line\">{{$p}}</p>\r\n{{if and (not $i) $.Items}}<ul>\r\n{{range $.Items}}<li>{{if .Link}}<a href=\"{{.Link}}\">{{.Text}}</a>{{else}}{{.Text}}{{end}}</li>\r\n{{end}}</ul>\r\n{{end}}{{end}}" +
 		"{{if .Link}}<p><a href=\"{{.Link}}\">{{.LinkText}}</a></p>\r\n{{end}}<p style=\"color:#555;font-size:smaller\">{{.Why}}</p>\r\n</body></html>\r\n"))
 
 // GroupLetter writes one of the letters about a group in the group's language, with what
@@ -140,14 +147,17 @@ func Delivery(mail bool) string {
 // mail is a letter as it is queued: about a group, or about none, from a domain.
 func (l Letter) mail(group *uuid.UUID, domain string, to []string, now time.Time) (store.NewMail, error) {
 	id := store.NewID()
-	from := "postmaster@" + domain
+	from, sender := "postmaster@"+domain, "postmaster@"+domain
+	if l.Answers != nil {
+		from, sender = l.Answers.Address, "" // so that nothing answers it (RFC 3834, 3.3)
+	}
 	raw, err := l.compose(id.String()+"@"+domain, from, to, now)
 	if err != nil {
 		return store.NewMail{}, fmt.Errorf("write a letter: %w", err)
 	}
 	m := store.Message{ID: id, MessageID: "<" + id.String() + "@" + domain + ">", Author: from, Proven: true, Subject: l.Subject, ReceivedAt: now}
 	header, body, _ := bytes.Cut(raw, []byte("\r\n\r\n"))
-	return store.Whole(m, group, from, append(header, "\r\n"...), body, to), nil
+	return store.Whole(m, group, sender, append(header, "\r\n"...), body, to), nil
 }
 
 // maxNamed is to how many people a letter is written by name.
@@ -170,6 +180,12 @@ func (l Letter) compose(id, from string, to []string, now time.Time) ([]byte, er
 	h.SetMessageID(id)
 	h.Set("Content-Language", l.Language)
 	h.Set("Auto-Submitted", "auto-generated") // RFC 3834, 5
+	if l.Answers != nil {
+		h.SetAddressList("From", []*mail.Address{{Name: l.Answers.Name, Address: from}})
+		h.Set("Auto-Submitted", "auto-replied")
+		h.Set("In-Reply-To", l.Answers.MessageID)
+		h.Set("References", l.Answers.MessageID)
+	}
 	var b bytes.Buffer
 	mw, err := mail.CreateInlineWriter(&b, h)
 	if err != nil {

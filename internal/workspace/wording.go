@@ -103,6 +103,7 @@ const (
 	LetterVouching      = "vouching"
 	LetterProof         = "proof"
 	LetterProofAccount  = "proof account"
+	LetterAnswer        = "answer"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
@@ -201,9 +202,16 @@ var english = language{
 			"Nobody has decided about it since {late}, so it comes to you.",
 			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
 			"Look at what waits", "This came because you decide about messages to {address}, or take care of it.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
+		LetterAnswer: {"Auto: {subject}", []string{
+			"Your message \"{subject}\" has arrived at {name} ({address}).",
+			"{answer}",
+			"{notice}"},
+			"", "This is an automatic answer: you wrote to {name} ({address}).", ""},
 		LetterYourPostWaits: {"Waiting for approval: {subject}", []string{
 			"Your message \"{subject}\" to {name} ({address}) has arrived and waits for approval.",
 			"Why: {why}",
+			"{answer}",
+			"{notice}",
 			"You need not send it again. You are told if it is not passed on."},
 			"", "This came because you wrote to a group whose messages wait for approval.", ""},
 		LetterVouching: {"You answer for {external} in {name}", []string{
@@ -410,9 +418,16 @@ var german = language{
 			"Seit {late} hat niemand entschieden, darum kommt es zu Ihnen.",
 			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an {address} entscheiden oder sich um die Gruppe kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
+		LetterAnswer: {"Automatische Antwort: {subject}", []string{
+			"Ihre Nachricht „{subject}“ ist bei {name} ({address}) angekommen.",
+			"{answer}",
+			"{notice}"},
+			"", "Dies ist eine automatische Antwort: Sie haben an {name} ({address}) geschrieben.", ""},
 		LetterYourPostWaits: {"Wartet auf Zustimmung: {subject}", []string{
 			"Ihre Nachricht „{subject}“ an {name} ({address}) ist angekommen und wartet auf Zustimmung.",
 			"Warum: {why}",
+			"{answer}",
+			"{notice}",
 			"Sie müssen sie nicht noch einmal senden. Wird sie nicht weitergegeben, erfahren Sie es."},
 			"", "Sie erhalten dies, weil Sie an eine Gruppe geschrieben haben, deren Nachrichten auf Zustimmung warten.", ""},
 		LetterVouching: {"Sie stehen für {external} in {name} ein", []string{

@@ -17,6 +17,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/texts"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -313,6 +314,6 @@ func (s *Service) ForgetExpired(ctx context.Context) error {
 	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 		now := realTime()
 		return errors.Join(c.Tx.DeleteExpiredCredentials(now), c.Tx.DeleteIdempotency(c.Now().Add(-24*time.Hour)),
-			c.Tx.DeleteSignIns(now.Add(-failureWindow)), c.Tx.ForgetSources(now.Add(-sourceKnown)), c.Tx.ForgetSpent(c.Now().AddDate(0, 0, -7)), c.Tx.ForgetOwnLinks(c.Now()), c.Tx.ForgetProofs(c.Now()))
+			c.Tx.DeleteSignIns(now.Add(-failureWindow)), c.Tx.ForgetSources(now.Add(-sourceKnown)), c.Tx.ForgetSpent(c.Now().AddDate(0, 0, -7)), c.Tx.ForgetOwnLinks(c.Now()), c.Tx.ForgetProofs(c.Now()), c.Tx.ForgetAnswers(c.Now().AddDate(0, 0, -texts.MaxDays)))
 	})
 }

@@ -7,6 +7,7 @@ import (
 
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/texts"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/naming"
@@ -35,15 +36,16 @@ func (*starting) before(c *workspace.Change) error {
 type begun struct {
 	Start, Policy, Traits, Welcome string
 	Mail                           bool
+	Texts                          texts.Texts
 }
 
 func begunOf(g *store.Group) begun {
-	return begun{g.StartingPoint, g.Policy.Encode(), g.Traits, g.Welcome, g.DefaultMail}
+	return begun{g.StartingPoint, g.Policy.Encode(), g.Traits, g.Welcome, g.DefaultMail, g.Mail.Texts}
 }
 
 func (b begun) put(g *store.Group) error {
 	p, err := policy.Decode(b.Policy)
-	g.StartingPoint, g.Policy, g.Traits, g.Welcome, g.DefaultMail = b.Start, p, b.Traits, b.Welcome, b.Mail
+	g.StartingPoint, g.Policy, g.Traits, g.Welcome, g.DefaultMail, g.Mail.Texts = b.Start, p, b.Traits, b.Welcome, b.Mail, b.Texts
 	return err
 }
 
@@ -101,6 +103,7 @@ func become(c *workspace.Change, g *workspace.Locked, to begun) error {
 			fact.Changed = append(fact.Changed, x)
 		}
 	}
+	fact.Changed = append(fact.Changed, workspace.TextChanges(from.Texts, to.Texts)...)
 	after, err := policy.Decode(to.Policy)
 	if err != nil {
 		return err

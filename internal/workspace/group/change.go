@@ -83,6 +83,8 @@ func apply(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) ([]ev
 	if patch.Traits != nil {
 		naming.CheckTraits(&p, *patch.Traits)
 	}
+	mail, bad := workspace.ApplyTexts(g.Mail.Texts, patch.Mail)
+	p = append(p, bad...)
 	if err := p.Err(); err != nil {
 		return nil, err
 	}
@@ -100,6 +102,8 @@ func apply(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) ([]ev
 	set("description", patch.Description, &g.Description)
 	set("language", patch.Language, &g.Language)
 	set("welcome", patch.Welcome, &g.Welcome)
+	out = append(out, workspace.TextChanges(g.Mail.Texts, mail)...)
+	g.Mail.Texts = mail
 	if patch.Traits != nil {
 		to := strings.Join(*patch.Traits, ",")
 		set("traits", &to, &g.Traits)

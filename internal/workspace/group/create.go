@@ -132,6 +132,7 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 		if n.Welcome == "" {
 			n.Welcome = start.Welcome
 		}
+		d.group.Mail = start.Mail
 	}
 	domain, err := naming.DomainOf(v, n.Address)
 	if err != nil {
@@ -173,13 +174,15 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 	}
 	pol, bad := workspace.ApplyPatch(pol, n.PolicyPatch)
 	p = append(append(p, bad...), workspace.Contradictions(pol)...)
+	mail, bad := workspace.ApplyTexts(d.group.Mail.Texts, n.Mail)
+	p = append(p, bad...)
 	ceilings, _, err := v.Ceilings()
 	if err != nil {
 		return d, nil, err
 	}
 	p = append(p, workspace.AboveCeilings(ceilings, pol, n.Address, n.StartingPoint)...)
 	d.group = store.Group{ID: store.NewID(), StartingPoint: n.StartingPoint, Name: n.Name, Address: n.Address, AddrKey: strings.ToLower(n.Address), Description: strings.TrimSpace(n.Description),
-		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), ByRule: d.rule != nil,
+		Language: n.Language, Traits: strings.Join(n.Traits, ","), DefaultMail: n.Delivery != "none", Welcome: strings.TrimSpace(n.Welcome), Mail: store.MailTexts{Texts: mail}, ByRule: d.rule != nil,
 		Policy: pol, RenewedAt: v.Now(), CreatedAt: v.Now(), Version: 1}
 	d.aliases, d.nesting, d.vouching = n.Aliases, n.NestingWay, n.Vouching
 	return d, p, d.people(v, n)

@@ -143,7 +143,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry
 	}
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
-		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
+		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, Mail: workspace.MailTexts(g.Mail.Texts), ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
 		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Owner, len(extras.Owners)),
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: g.People},
 		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,

@@ -9,6 +9,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/texts"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -18,14 +19,15 @@ type Start struct {
 	Name, Title string
 	Policy      policy.Policy
 	Traits      string
-	Mail        *bool  // whether new members get each message; nil: as the group has it
-	Welcome     string // "": as the group has it
+	Mail        *bool       // whether new members get each message; nil: as the group has it
+	Welcome     string      // "": as the group has it
+	Texts       texts.Texts // what is empty is as the group has it
 }
 
 // StartOf reads a starting point as what a group becomes by it.
 func StartOf(p store.StartingPoint) Start {
 	after, _ := workspace.ApplyPatch(policy.Default(), workspace.PolicyPatch(p.Settings))
-	out := Start{Name: p.Name, Title: p.Title, Policy: after, Traits: p.Traits, Welcome: p.Welcome}
+	out := Start{Name: p.Name, Title: p.Title, Policy: after, Traits: p.Traits, Welcome: p.Welcome, Texts: p.Mail.Texts}
 	if p.Delivery != "" {
 		each := p.Delivery == "each"
 		out.Mail = &each
@@ -41,6 +43,18 @@ func (s Start) Put(g *store.Group) {
 	}
 	if s.Welcome != "" {
 		g.Welcome = s.Welcome
+	}
+	own := &g.Mail.Texts
+	for _, x := range []struct {
+		from string
+		to   *string
+	}{{s.Texts.Reply, &own.Reply}, {s.Texts.Tag, &own.Tag}, {s.Texts.Footer, &own.Footer}, {s.Texts.Answer, &own.Answer}, {s.Texts.Notice, &own.Notice}} {
+		if x.from != "" {
+			*x.to = x.from
+		}
+	}
+	if s.Texts.Answer != "" {
+		own.AnswerDays = s.Texts.AnswerDays
 	}
 }
 
@@ -65,6 +79,9 @@ func (s Start) Differences(g *store.Group) []api.Difference {
 	differs("traits", sorted(then.Traits), sorted(g.Traits))
 	differs("default_delivery", workspace.Delivery(then.DefaultMail), workspace.Delivery(g.DefaultMail))
 	differs("welcome", then.Welcome, g.Welcome)
+	for _, x := range workspace.TextChanges(then.Mail.Texts, g.Mail.Texts) {
+		differs(x.Field, x.From, x.To)
+	}
 	return out
 }
 

@@ -77,7 +77,7 @@ func shapeStart(p store.StartingPoint) api.StartingPoint {
 	patch := workspace.PolicyPatch(p.Settings)
 	after, _ := workspace.ApplyPatch(policy.Default(), patch)
 	return api.StartingPoint{Name: p.Name, Title: p.Title, About: p.About, BuiltIn: isBuiltIn(p.Name), Policy: patch, Traits: SplitTraits(p.Traits), Delivery: p.Delivery,
-		Welcome: p.Welcome, Sentence: after.Sentence(), Version: p.Version}
+		Welcome: p.Welcome, Mail: workspace.MailTexts(p.Mail.Texts), Sentence: after.Sentence(), Version: p.Version}
 }
 
 // SplitTraits takes the traits of a group apart.
@@ -131,12 +131,14 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		if err != nil {
 			return none, err
 		}
-		row.Settings, row.Traits, row.Delivery, row.Welcome = g.Policy.Encode(), g.Traits, workspace.Delivery(g.DefaultMail), g.Welcome
+		row.Settings, row.Traits, row.Delivery, row.Welcome, row.Mail = g.Policy.Encode(), g.Traits, workspace.Delivery(g.DefaultMail), g.Welcome, g.Mail
 	}
 	change(&row, n)
+	mail, bad := workspace.ApplyTexts(row.Mail.Texts, n.Mail)
+	row.Mail.Texts = mail
 	row.MadeBy = by.String()
-	after, bad := workspace.ApplyPatch(policy.Default(), workspace.PolicyPatch(row.Settings))
-	bad = append(bad, workspace.Contradictions(after)...)
+	after, more := workspace.ApplyPatch(policy.Default(), workspace.PolicyPatch(row.Settings))
+	bad = append(append(bad, more...), workspace.Contradictions(after)...)
 	if local, err := mailaddr.Derive(name); err != nil || local != name || len(name) > 60 {
 		bad.Add("name", name, "The name %q has to be small letters, digits and hyphens, 60 at most.", workspace.Cut(name, 80))
 	}

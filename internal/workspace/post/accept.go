@@ -23,6 +23,7 @@ type Arrived struct {
 	Author     mailaddr.Address
 	Proven     bool
 	Automatic  bool   // written by no person (RFC 3834)
+	Listed     bool   // it came through a list, or is one of many
 	ReturnPath string // of the envelope
 	Subject    string
 	Header     []byte // without the empty line after it
@@ -41,6 +42,14 @@ type Incoming struct {
 	To     Destination
 	Fields []byte // that go before the header
 	Sender string // of the envelope on the way out
+	Edits  []Edit // of the body on the way out, in order
+}
+
+// Edit is something that is put into a body, in place of so many octets there.
+type Edit struct {
+	At   int64  `json:"at"`
+	Drop int64  `json:"drop,omitempty"`
+	Put  []byte `json:"put"`
 }
 
 // Bounds of what is kept for a group.
@@ -89,11 +98,11 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
 	mail := store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
-	read, held := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
+	versions, read := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
 	var reports []uuid.UUID // groups to which something came back
 	for _, x := range a.To {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
-			Fields: x.Fields, Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
+			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
 		switch {
 		case x.To.Mailbox == ToBounces && x.To.Group == uuid.Nil:
 			continue // for nobody
@@ -107,8 +116,8 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 			} else if err != nil {
 				return err
 			}
-			held[g.ID] = g
-			read[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
+			read[g.ID] = g
+			versions[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
 			author, err := judge(v, &g, a, x.To, &m)
 			if err != nil {
 				return err
@@ -143,14 +152,26 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 		}
 		c.MailQueued()
 		for _, m := range mail.Mailings {
-			if m.Kind == store.KindPost && m.State == store.Waiting {
-				g := held[*m.GroupID]
-				if err := tellAuthor(c, &g, a, m); err != nil {
+			if m.Kind != store.KindPost || m.GroupID == nil {
+				continue
+			}
+			g, told := read[*m.GroupID], false
+			text, err := answer(c, &g, a, m)
+			if err != nil {
+				return err
+			}
+			if m.State == store.Waiting {
+				if told, err = tellAuthor(c, &g, a, m, text); err != nil {
+					return err
+				}
+			}
+			if text != "" && !told {
+				if err := sendAnswer(c, &g, a, text); err != nil {
 					return err
 				}
 			}
 		}
-		now, err := c.Read.GroupVersions(read)
+		now, err := c.Read.GroupVersions(versions)
 		if err == nil && !now {
 			err = errChanged
 		}

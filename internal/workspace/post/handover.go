@@ -3,7 +3,9 @@ package post
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"time"
@@ -31,6 +33,7 @@ type Job struct {
 	group   *uuid.UUID
 	kind    string
 	trouble bool
+	edits   []Edit
 	worker  uuid.UUID
 	lease   time.Duration
 	first   []byte // of the body's rows, kept where it is the only one
@@ -90,7 +93,15 @@ func (j *Job) Open(ctx context.Context) error {
 	}
 	j.message, j.group, j.kind, j.trouble, j.Sender = read[m.MessageID], m.GroupID, m.Kind, m.Trouble, m.Sender
 	j.Header = slices.Concat(m.Fields, j.message.Header, []byte("\r\n"))
-	j.EightBit = j.message.EightBit
+	j.EightBit, j.edits = j.message.EightBit, nil
+	if m.Edits != nil {
+		if err := json.Unmarshal(m.Edits, &j.edits); err != nil {
+			return fmt.Errorf("read the edits of a mailing: %w", err)
+		}
+	}
+	for _, e := range j.edits {
+		j.EightBit = j.EightBit || bytes.ContainsFunc(e.Put, func(r rune) bool { return r >= 0x80 })
+	}
 	if j.To, err = j.recipients(v, m); err != nil {
 		return err
 	}
@@ -153,7 +164,7 @@ func (j *Job) Next(ctx context.Context, limit int) ([]string, error) {
 
 // Message reads the message from its beginning: header and body.
 func (j *Job) Message(ctx context.Context) io.Reader {
-	return io.MultiReader(bytes.NewReader(j.Header), &bodyReader{ctx: ctx, j: j})
+	return io.MultiReader(bytes.NewReader(j.Header), Edited(&bodyReader{ctx: ctx, j: j}, j.edits))
 }
 
 // bodyReader reads the rows of a body one after the other; between them it holds nothing.

@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/texts"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -50,7 +51,8 @@ type Destination struct {
 	Address string    // of the group, its main one
 	Given   string    // by which it was asked for
 	Mailbox Mailbox
-	Closed  bool // nobody may write to the group
+	Closed  bool        // nobody may write to the group
+	Texts   texts.Texts // of the group
 }
 
 // Find returns where an address leads. Its error is NotFound for an address of nobody,
@@ -86,7 +88,7 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (D
 		v.Hush()
 		return Destination{}, none
 	}
-	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody}
+	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody, Texts: g.Mail.Texts}
 	hidden := g.Policy[policy.Find] != policy.Anyone
 	switch {
 	case mailbox == ToBounces:
@@ -157,7 +159,7 @@ func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Add
 	}
 	no := TakesMail(v, g)
 	if no == nil && decision.Outcome == policy.Refuse {
-		no = &Refused{g.Address, decision}
+		no = &Refused{g.Address, decision, g.Mail.Notice}
 	}
 	rung := decision.Author().Rung
 	if !proven && g.Policy[policy.Find] < policy.Workspace {
@@ -226,8 +228,13 @@ func (m Mailbox) Question() policy.Setting {
 type Refused struct {
 	Address  string // of the group
 	Decision policy.Decision
+	Notice   string // of the group, to those who write
 }
 
 func (r *Refused) Error() string {
-	return fmt.Sprintf("%s does not take this message. %s", r.Address, r.Decision.Says())
+	out := fmt.Sprintf("%s does not take this message. %s", r.Address, r.Decision.Says())
+	if r.Notice != "" {
+		out += " " + r.Notice
+	}
+	return out
 }

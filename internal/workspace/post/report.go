@@ -40,7 +40,7 @@ func (j *Job) report(c *workspace.Change) error {
 	if err != nil {
 		return err
 	}
-	m, err := failed(c, &g, j.message, p, back)
+	m, err := failed(c, &g, j.message, j.Header, p, back)
 	if err != nil {
 		return err
 	}
@@ -48,7 +48,7 @@ func (j *Job) report(c *workspace.Change) error {
 }
 
 // failed is a report of failed delivery (RFC 3462, RFC 3464).
-func failed(c *workspace.Change, g *store.Group, x store.Message, p store.Progress, back string) (store.NewMail, error) {
+func failed(c *workspace.Change, g *store.Group, x store.Message, header []byte, p store.Progress, back string) (store.NewMail, error) {
 	local, domain, _ := strings.Cut(g.Address, "@")
 	id := store.NewID()
 	messageID := "<" + id.String() + "@" + domain + ">"
@@ -97,7 +97,7 @@ func failed(c *workspace.Change, g *store.Group, x store.Message, p store.Progre
 			g.Name, g.Address, says, local+mailaddr.OwnersSuffix+"@"+domain)},
 		{"message/delivery-status", fmt.Sprintf("Reporting-MTA: dns; %s\r\nArrival-Date: %s\r\n\r\nFinal-Recipient: rfc822; %s\r\nAction: failed\r\nStatus: %s\r\n",
 			domain, x.ReceivedAt.Format("Mon, 02 Jan 2006 15:04:05 -0700"), g.Address, status)},
-		{"text/rfc822-headers", string(cutLines(x.Header, maxReport))},
+		{"text/rfc822-headers", string(cutLines(bytes.TrimSuffix(header, []byte("\r\n")), maxReport))},
 	} {
 		if err := part(s.kind, s.text); err != nil {
 			return store.NewMail{}, fmt.Errorf("write a report: %w", err)

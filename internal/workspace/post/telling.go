@@ -121,16 +121,18 @@ func deciders(c *workspace.Change, g *store.Group, step int8) (int8, []string, e
 }
 
 // tellAuthor tells the author of a post that it waits, where it is proven who that is and they were not
-// told so of another one of theirs that still does.
-func tellAuthor(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing) error {
+// told so of another one of theirs that still does. The automatic answer of the group, where one is due, is
+// in the same letter.
+func tellAuthor(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing, answer string) (told bool, err error) {
 	if !a.Proven || a.Automatic || a.ReturnPath == "" {
-		return nil
+		return false, nil
 	}
 	waits, err := c.Read.WaitsFrom(g.ID, a.Author.String(), m.ID)
 	if err != nil || waits {
-		return err
+		return false, err
 	}
-	return c.Send(g, []string{a.writer().String()}, c.GroupLetter(workspace.LetterYourPostWaits, g, "", map[string]string{"subject": a.Subject, "why": WhyHeld(m)}))
+	fill := map[string]string{"subject": a.Subject, "why": WhyHeld(m), "answer": answer, "notice": g.Mail.Notice}
+	return true, c.Send(g, []string{a.writer().String()}, c.GroupLetter(workspace.LetterYourPostWaits, g, "", fill))
 }
 
 // Seasoned returns who is not a newcomer in a group, however short they are in it, since enough of their

@@ -112,6 +112,9 @@ func (x asked) answer(r api.Rehearsal, who somebody, hidden string) (api.Decisio
 	}
 	out := shape(told)
 	out.Hidden = hidden
+	if r.Action == "post" {
+		out.Notice = x.g.Mail.Notice
+	}
 	if told.Outcome == policy.Refuse || r.Action != "post" || !x.v.May(access.SeePeople, x.g) {
 		return out, nil
 	}
@@ -140,6 +143,40 @@ func (x asked) nest(inner string, who somebody) (policy.Told, error) {
 	door := x.v.Door(&x.g.Group)
 	as := admission.As{Role: expand.Member, Staff: who.subject.May(access.ChangePeople, who.relation, &x.g.Policy), Other: true}
 	return admission.In(admission.Adding, door, c, as).Told(door, policy.AddPeople), nil
+}
+
+// Writing says to somebody who is about to write to a group what they should know: what would become of
+// it, what the group says to those who write, and how many people it reaches.
+func (s *Service) Writing(ctx context.Context, by workspace.Actor, ref string) (api.Writing, error) {
+	v := s.k.View(ctx, by)
+	g, err := v.FindGroup(ref, access.ReadGroup)
+	if err != nil {
+		return api.Writing{}, err
+	}
+	x, err := open(v, &g)
+	if err != nil {
+		return api.Writing{}, err
+	}
+	sight, err := member.Look(v, &g)
+	if err != nil {
+		return api.Writing{}, err
+	}
+	places, err := sight.Places([]store.Person{by.Person})
+	if err != nil {
+		return api.Writing{}, err
+	}
+	o, err := v.Read.Holds(g.ID, by.Person.AddrKey)
+	if err != nil {
+		return api.Writing{}, err
+	}
+	told := x.decide("post", x.person(by.Person, places[by.Person.ID], o, true))
+	out := api.Writing{Group: api.Name{Name: g.Name, Address: g.Address}, Outcome: told.Outcome.String(), Says: says(told), Notice: g.Mail.Notice, Replies: workspace.MailTexts(g.Mail.Texts).Reply}
+	if v.May(access.SeePeople, &g) {
+		err = v.Read.Size(&g.Group)
+		n := g.Shown
+		out.People = &n
+	}
+	return out, err
 }
 
 // maxWays is how many of the recipients of a rehearsed post are named.

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE mailings ADD COLUMN edits MEDIUMBLOB NULL;

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE starting_points ADD COLUMN mail TEXT NOT NULL DEFAULT '{}';
