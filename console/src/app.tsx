@@ -25,6 +25,7 @@ const GroupPeople = lazy(() => import('./groups/people'));
 const WaysIn = lazy(() => import('./groups/ways-in'));
 const Nesting = lazy(() => import('./groups/nesting'));
 const Reach = lazy(() => import('./groups/reach'));
+const Mail = lazy(() => import('./groups/mail'));
 const Term = lazy(() => import('./groups/term'));
 const GroupHistory = lazy(() => import('./groups/history'));
 const PeopleList = page('/people', () => import('./people/list'));
@@ -68,6 +69,7 @@ export function App() {
               <Route path="ways-in" element={<WaysIn />} />
               <Route path="nesting" element={<Nesting />} />
               <Route path="reach" element={<Reach />} />
+              <Route path="mail" element={<Mail />} />
               <Route path="term" element={<Term />} />
               <Route path="history" element={<GroupHistory />} />
             </Route>

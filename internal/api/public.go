@@ -16,6 +16,7 @@ type PublicGroup struct {
 	Language    string   `json:"language"`
 	Writing     string   `json:"writing" doc:"What happens to what a stranger writes to it"`
 	MayWrite    bool     `json:"may_write"`
+	Notice      string   `json:"notice,omitempty" doc:"What the group says to those who write"`
 	Owners      string   `json:"owners,omitempty" doc:"The address of its owners, where anyone may write to them"`
 	Joining     string   `json:"joining" enum:"freely,asking,closed" doc:"How somebody outside the workspace comes in by themselves"`
 	Joins       string   `json:"joins" doc:"The same in words"`

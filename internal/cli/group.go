@@ -38,7 +38,7 @@ func ends(g api.Group) string {
 
 func (a *app) groupCommands() *cobra.Command {
 	return noun("group", "Groups: list, export, create, change, join, leave, renew, retire, restore",
-		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore())
+		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupNotice(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore())
 }
 
 func (a *app) groupList() *cobra.Command {
@@ -138,23 +138,24 @@ func (a *app) showGroup(g api.Group) error {
 	for _, l := range g.LeftOut {
 		fmt.Fprintf(a.err, "Left out: line %d, %s: %s\n", l.Line, cmp.Or(l.Given, l.Address), l.Says)
 	}
-	return one(a, g, groupColumns,
-		fact{"Name", g.Name}, fact{"Address", g.Address}, fact{"Also", strings.Join(g.Aliases, ", ")}, fact{"For", g.Description},
-		fact{"Does", strings.Join(g.Traits, ", ")}, fact{"Reach", g.Sentence}, fact{"Owners", strings.Join(names, ", ")}, fact{"People", strings.Join(in, ", ")},
-		fact{"State", g.State}, fact{"Expires", term}, fact{"My role", g.MyRole}, fact{"Version", fmt.Sprintf("%d, of its people %d", g.Version, g.Revision)})
+	facts := append([]fact{{"Name", g.Name}, {"Address", g.Address}, {"Also", strings.Join(g.Aliases, ", ")}, {"For", g.Description}, {"Does", strings.Join(g.Traits, ", ")}, {"Reach", g.Sentence},
+		{"Owners", strings.Join(names, ", ")}, {"People", strings.Join(in, ", ")}}, mailFacts(g.Mail)...)
+	return one(a, g, groupColumns, append(facts, fact{"State", g.State}, fact{"Expires", term}, fact{"My role", g.MyRole}, fact{"Version", fmt.Sprintf("%d, of its people %d", g.Version, g.Revision)})...)
 }
 
 func (a *app) groupCreate() *cobra.Command {
 	var n api.NewGroup
 	var set, members []string
 	var from source
-	c := a.changes(&cobra.Command{
+	var mail mailFlags
+	var c *cobra.Command
+	c = a.changes(&cobra.Command{
 		Use: "create NAME", Short: "Create a group", Args: cobra.ExactArgs(1),
 		Long: "Create a group for somebody. The address is proposed from the name unless it is given.\nAdministrators are not in the group unless they name themselves.",
 		Example: "  ivytable group create \"Slipway Repairs\" --owner oda.fenn@merrowline.example \\\n" +
 			"    --owner bram.tolley@merrowline.example --member pilot@gannetport.example \\\n    --set externals=owners --set post=workspace\n" +
 			"  ivytable group create \"Night Crew\" --starting-point team-room --owner oda.fenn@merrowline.example \\\n    --people-of night-dispatch@merrowline.example --alias nights --preview",
-	}, func(ctx context.Context, c *client.Client, args []string) error {
+	}, func(ctx context.Context, cl *client.Client, args []string) error {
 		patch, err := patchOf(set)
 		if err != nil {
 			return err
@@ -174,7 +175,8 @@ func (a *app) groupCreate() *cobra.Command {
 		if l != nil {
 			n.Lists = []api.PeopleList{*l}
 		}
-		g, err := c.CreateGroup(ctx, n)
+		n.Mail = mail.patch(c)
+		g, err := cl.CreateGroup(ctx, n)
 		if err != nil {
 			return err
 		}
@@ -196,6 +198,7 @@ func (a *app) groupCreate() *cobra.Command {
 	f.StringVar(&n.Language, "language", "", "of its notices: en or de")
 	f.StringVar(&n.Delivery, "default-delivery", "", "whether new members get each message: each or none")
 	f.StringVar(&n.Welcome, "welcome", "", "said to new members")
+	mail.flags(c)
 	f.StringSliceVar(&n.Owners, "owner", nil, "address of an owner; repeat for more")
 	f.StringSliceVar(&members, "member", nil, "address of a member or of a group to nest, or ADDRESS=ROLE; repeat for more")
 	from.flags(c)
@@ -211,6 +214,7 @@ func (a *app) groupChange() *cobra.Command {
 	var name, description, exempt, address, language, welcome, delivery string
 	var add, drop, traits []string
 	var chosen bool
+	var mail mailFlags
 	c := &cobra.Command{
 		Use: "change GROUP", Short: "Change what a group is called, where it is, what it does, how long it lives", Args: cobra.ExactArgs(1),
 		Long: "Change a group. With a new name the address stays; with a new address the old one stays\nas an alias.",
@@ -231,6 +235,8 @@ func (a *app) groupChange() *cobra.Command {
 				given = true
 			}
 		}
+		p.Mail = mail.patch(c)
+		given = given || p.Mail != (api.MailPatch{})
 		if len(add)+len(drop) > 0 {
 			g, err := cl.Group(ctx, args[0])
 			if err != nil {
@@ -268,6 +274,7 @@ func (a *app) groupChange() *cobra.Command {
 	f.StringVar(&language, "language", "", "of its notices: en or de")
 	f.StringVar(&delivery, "default-delivery", "", "whether new members get each message: each or none")
 	f.StringVar(&welcome, "welcome", "", "said to new members")
+	mail.flags(c)
 	f.StringVar(&exempt, "exempt", "", "why it never expires; empty takes that back")
 	f.BoolVar(&chosen, "chosen", false, "the term applies to it where it applies to chosen groups")
 	return c

@@ -68,7 +68,7 @@ func (a *app) showDecision(d api.Decision) error {
 		}
 		facts = append(facts, fact{"And", r.Hidden})
 	}
-	facts = append(facts, fact{"Note", d.Hidden})
+	facts = append(facts, fact{"It says", d.Notice}, fact{"Note", d.Hidden})
 	return a.facts(d, facts...)
 }
 

@@ -139,6 +139,19 @@ func (f *filler) show(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	texts := map[string]api.MailPatch{
+		"lost-property": {Answer: ptr("Thank you for writing. We look through the lockers of all boats each evening and answer within two days.\n\nLost Property, Gannet Quay"), Notice: ptr("Say on which sailing it was lost, and what is in it."),
+			Tag: ptr("Lost Property")},
+		"harbour-liaison":  {Tag: ptr("Harbour"), Reply: ptr("group"), Footer: ptr("Harbour Liaison of Merrow Line. What is said here stays among ports and suppliers.")},
+		"questions":        {Reply: ptr("ticket-office@merrowline.example"), Answer: ptr("Your question has arrived. The ticket office answers on the next working day.")},
+		"night-dispatch":   {Notice: ptr("The night desk is at the safety course until Friday; calls go to the day shift.")},
+		"tide-and-weather": {Footer: ptr("Tides for Gannet Quay. Times are local.")},
+	}
+	for name, t := range texts {
+		if _, err := f.Group.Change(ctx, f.ines, name+"@"+mainDomain, api.GroupPatch{Mail: t}, 0); err != nil {
+			return err
+		}
+	}
 	secret, hash := member.NewSecret()
 	const quay = "quay.watch@northness-harbour.example"
 	err = f.pool.Transact(ctx, false, func(tx *store.Tx) error {
@@ -150,6 +163,8 @@ func (f *filler) show(ctx context.Context) error {
 	_, err = f.Public.Prove(ctx, workspace.Actor{}, secret)
 	return err
 }
+
+func ptr(s string) *string { return &s }
 
 // vouch has people of Merrow Line answer for external members, says why those are in their groups and
 // until when, and what the workspace says of all of them.

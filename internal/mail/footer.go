@@ -396,20 +396,36 @@ func markup(footer string) string {
 		if i > 0 {
 			b.WriteString("<br>\r\n")
 		}
-		for j, w := range strings.Fields(line) {
-			if j > 0 {
+		width := 0
+		for _, w := range strings.Fields(line) {
+			w = entities(w)
+			switch {
+			case width == 0:
+			case width+len(w) >= 76:
 				b.WriteString("\r\n")
+				width = 0
+			default:
+				b.WriteString(" ")
+				width++
 			}
-			for _, r := range html.EscapeString(w) {
-				if r < 0x80 {
-					b.WriteRune(r)
-				} else {
-					fmt.Fprintf(&b, "&#%d;", r)
-				}
-			}
+			b.WriteString(w)
+			width += len(w)
 		}
 	}
 	b.WriteString("\r\n</div>\r\n")
+	return b.String()
+}
+
+// entities writes a word as HTML in ASCII.
+func entities(w string) string {
+	var b strings.Builder
+	for _, r := range html.EscapeString(w) {
+		if r < 0x80 {
+			b.WriteRune(r)
+		} else {
+			fmt.Fprintf(&b, "&#%d;", r)
+		}
+	}
 	return b.String()
 }
 

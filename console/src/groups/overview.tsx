@@ -58,6 +58,11 @@ export default function Overview() {
         )}
       </Stack>
       <Stack gap="5">
+        {g.mail.notice && (
+          <Panel title="Before you write">
+            <Text>{g.mail.notice}</Text>
+          </Panel>
+        )}
         <MyPart group={g} />
         <Rehearse group={g} byName={g.may?.includes('rehearse') ?? false} />
       </Stack>

@@ -7,6 +7,7 @@ const parts: [path: string, label: string, may?: string][] = [
   ['ways-in', 'Ways in', 'join_links'],
   ['nesting', 'Nesting', 'see_people'],
   ['reach', 'Reach'],
+  ['mail', 'Mail'],
   ['term', 'Term'],
   ['history', 'History', 'history'],
 ];

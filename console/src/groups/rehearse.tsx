@@ -140,6 +140,7 @@ function Answer({ said: d, mail }: { said: Decision; mail: boolean }) {
           {d.recipients.hidden && <Text color="fg.muted">{d.recipients.hidden}</Text>}
         </Box>
       )}
+      {d.notice && <Text>It says: {d.notice}</Text>}
       {d.hidden && <Text color="fg.muted">{d.hidden}</Text>}
     </Stack>
   );

@@ -32,6 +32,7 @@ export default function PublicPage() {
           </Stack>
           <Part title="Writing">
             <Text>{g.writing}</Text>
+            {g.notice && <Text fontWeight="600">{g.notice}</Text>}
             {g.may_write && (
               <Text>
                 Write to{' '}

@@ -205,6 +205,9 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 	default:
 		out.Writing = "It takes no mail from people outside."
 	}
+	if out.MayWrite {
+		out.Notice = g.Mail.Notice
+	}
 	if g.Policy.Write(policy.WriteOwners, stranger).Outcome != policy.Refuse {
 		out.Owners = workspace.OwnersOf(&g)
 	}
