@@ -111,7 +111,7 @@ func (f *filler) settle(ctx context.Context) error {
 	if err := f.stray(ctx); err != nil {
 		return err
 	}
-	if err := f.show(ctx); err != nil {
+	if err := errors.Join(f.show(ctx), f.hand(ctx)); err != nil {
 		return err
 	}
 	return f.vouch(ctx)
@@ -165,6 +165,15 @@ func (f *filler) show(ctx context.Context) error {
 }
 
 func ptr(s string) *string { return &s }
+
+// hand hands the groups of the crew, and those of the terminals, to helpers.
+func (f *filler) hand(ctx context.Context) error {
+	_, err := f.Area.Set(ctx, f.ines, api.NewAreas{Areas: []api.NewArea{
+		{Name: "Crew", Filter: `domain eq "` + crewDomain + `"`, Powers: []string{"people", "posts", "life"}, Helpers: []string{"jonas.keel@" + crewDomain}},
+		{Name: "Terminals", Filter: `name co "Terminal" and domain eq "` + mainDomain + `"`, Powers: []string{"people", "change", "policy", "posts"}, Helpers: []string{"elin.marram@" + mainDomain}},
+	}}, 0)
+	return err
+}
 
 // vouch has people of Merrow Line answer for external members, says why those are in their groups and
 // until when, and what the workspace says of all of them.

@@ -145,6 +145,8 @@ func (s *server) routes() []route {
 		on("PUT", "/external-rules", "change-external-rules", "Change what the workspace says of external members", s.changeExternalRules, looks),
 		on("GET", "/own/{secret}", "read-own-part", "Somebody's own part in a group, by a link from a letter", s.readOwnPart, public),
 		on("POST", "/own/{secret}", "change-own-part", "Change one's own delivery in a group, or leave it, by a link from a letter", s.changeOwnPart, public, looks),
+		on("GET", "/areas", "read-areas", "Which groups are handed to helpers, and what they may do there: all areas, or those in which I help", s.readAreas),
+		on("PUT", "/areas", "change-areas", "Change which groups are handed to helpers, and what they may do there", s.changeAreas, looks),
 		on("GET", "/public-pages", "read-public-pages", "What the workspace shows on the internet", s.readPublicPages),
 		on("PUT", "/public-pages", "change-public-pages", "Change what the workspace shows on the internet", s.changePublicPages, looks),
 		on("GET", "/public/groups", "list-public-groups", "Groups that anyone on the internet may find", s.listPublicGroups, public),

@@ -11,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/area"
 	"ivytable.example/ivytable/internal/workspace/attributes"
 	"ivytable.example/ivytable/internal/workspace/bulk"
 	"ivytable.example/ivytable/internal/workspace/consent"
@@ -36,6 +37,7 @@ import (
 // Service is all that can be done with a workspace.
 type Service struct {
 	Account    *account.Service
+	Area       *area.Service
 	Attributes *attributes.Service
 	Bulk       *bulk.Service
 	Consent    *consent.Service
@@ -64,7 +66,7 @@ type Service struct {
 func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
 	k := workspace.New(pool, o)
 	s := &Service{
-		Account: account.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
 		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent)

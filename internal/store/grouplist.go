@@ -88,6 +88,7 @@ type GroupQuery struct {
 	Filter   *rule.Rule        // of core/filter's Groups; nil: all
 	Time     FilterTime        // with States, Filter or Joinable
 	Viewer   uuid.UUID         // with a value: only groups that this person can find, by what they may know of them
+	Also     []*rule.Rule      // with Viewer: filters of groups that they find too
 	Mine     uuid.UUID         // with a value: only groups that this person is in
 	Role     int8              // with Mine: at least this role
 	Joinable uuid.UUID         // with a value: only living groups that this person is not in and may enter or ask for
@@ -136,11 +137,18 @@ func (q GroupQuery) where(s *Reads) (where condition, hidings int64, err error) 
 		if hidden, hidings, err = s.hiddenFound(q.Viewer, q.Time.Now); err != nil {
 			return where, 0, err
 		}
-		if len(hidden) == 0 {
-			add("g.findable = 1")
-		} else {
-			add("(g.findable = 1 OR g.id IN ?)", hidden)
+		seen := condition{"g.findable = 1", nil}
+		if len(hidden) > 0 {
+			seen = condition{seen.sql + " OR g.id IN ?", []any{hidden}}
 		}
+		for _, f := range q.Also {
+			c, err := groupFilter(q.Time, false).where(f.Root(), true)
+			if err != nil {
+				return c, 0, err
+			}
+			seen = condition{seen.sql + " OR (" + c.sql + ")", append(seen.args, c.args...)}
+		}
+		add("("+seen.sql+")", seen.args...)
 	}
 	return where, hidings, nil
 }

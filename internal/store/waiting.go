@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // Kinds of what waits for somebody's decision, beside those of requests.
@@ -25,9 +27,11 @@ type WaitingItem struct {
 
 // WaitingQuery says what of all that waits is meant.
 type WaitingQuery struct {
-	Kinds  []string  // empty: all
-	Group  uuid.UUID // with a value: of this group alone
-	Person uuid.UUID // with a value: of groups that this person decides about
+	Kinds  []string                // empty: all
+	Group  uuid.UUID               // with a value: of this group alone
+	Person uuid.UUID               // with a value: of groups that this person decides about
+	Areas  map[string][]*rule.Rule // with Person, by kind: filters of groups about which they decide as helpers, too
+	Time   FilterTime              // with Areas
 	After  Cursor
 	Limit  int
 }
@@ -50,7 +54,7 @@ var waitingParts = []struct {
 const pendingAt = "CAST(STR_TO_DATE(LEFT(JSON_VALUE(pending, '$.at'), 19), '%Y-%m-%dT%H:%i:%s') AS DATETIME(6))"
 
 // selects returns the statements that find what a query means, one a table.
-func (q WaitingQuery) selects(more func(at, id string) condition) (out []condition) {
+func (q WaitingQuery) selects(more func(at, id string) condition) (out []condition, err error) {
 	for _, p := range waitingParts {
 		var kinds []string
 		for _, k := range p.kinds {
@@ -69,14 +73,22 @@ func (q WaitingQuery) selects(more func(at, id string) condition) (out []conditi
 			c = c.and(condition{"group_id = ?", []any{q.Group}})
 		}
 		if q.Person != uuid.Nil {
-			c = c.and(condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", []any{q.Person, p.role}})
+			of := condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", []any{q.Person, p.role}}
+			for _, f := range q.Areas[p.kinds[0]] {
+				in, err := groupFilter(q.Time, false).where(f.Root(), true)
+				if err != nil {
+					return nil, err
+				}
+				of = condition{of.sql + " OR group_id IN (SELECT g.id FROM mail_groups g WHERE " + in.sql + ")", append(of.args, in.args...)}
+			}
+			c = c.and(condition{"(" + of.sql + ")", of.args})
 		}
 		if more != nil {
 			c = c.and(more(p.at, p.id))
 		}
 		out = append(out, c)
 	}
-	return out
+	return out, nil
 }
 
 // Waiting returns a page of what waits, oldest first.
@@ -88,12 +100,15 @@ func (s *Reads) Waiting(q WaitingQuery) (Page[WaitingItem], error) {
 			return p, err
 		}
 	}
-	all := q.selects(func(at, id string) condition {
+	all, err := q.selects(func(at, id string) condition {
 		if q.After.Empty() {
 			return condition{}
 		}
 		return condition{fmt.Sprintf("(%s > ? OR %s = ? AND %s > ?)", at, at, id), []any{q.After.Value, q.After.Value, q.After.ID}}
 	})
+	if err != nil {
+		return p, err
+	}
 	var parts []string
 	var args []any
 	for _, c := range all {
@@ -102,7 +117,7 @@ func (s *Reads) Waiting(q WaitingQuery) (Page[WaitingItem], error) {
 	if len(parts) == 0 {
 		return p, nil
 	}
-	err := s.db.Raw("SELECT * FROM ("+strings.Join(parts, " UNION ALL ")+") w ORDER BY at, id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
+	err = s.db.Raw("SELECT * FROM ("+strings.Join(parts, " UNION ALL ")+") w ORDER BY at, id LIMIT ?", append(args, q.Limit+1)...).Scan(&p.Items).Error
 	if err == nil && len(p.Items) > q.Limit {
 		p.Items = p.Items[:q.Limit]
 		last := p.Items[q.Limit-1]
@@ -113,7 +128,11 @@ func (s *Reads) Waiting(q WaitingQuery) (Page[WaitingItem], error) {
 
 // CountWaiting returns how much waits.
 func (s *Reads) CountWaiting(q WaitingQuery) (n int64, err error) {
-	for _, c := range q.selects(nil) {
+	all, err := q.selects(nil)
+	if err != nil {
+		return 0, err
+	}
+	for _, c := range all {
 		var some int64
 		if err := s.db.Raw("SELECT COUNT(*) FROM ("+c.sql+") w", c.args...).Scan(&some).Error; err != nil {
 			return 0, wrap("count what waits", err)

@@ -44,6 +44,7 @@ type Locked struct {
 	Group
 	was     store.Group
 	touched bool
+	helping access.Action // it is changed by a helper of its area, who may do this; "" where it is not
 }
 
 // LockGroup locks a group and asks permission for an action on it, as it is then.
@@ -58,15 +59,31 @@ func (c *Change) LockGroup(id uuid.UUID, ref string, do access.Action) (*Locked,
 	if err := c.RefreshActor(); err != nil {
 		return nil, err
 	}
-	allowed, err := c.allowOn(g, ref, do)
-	return &Locked{Group: allowed, was: g}, err
+	return c.Allowed(g, ref, do)
 }
 
 // Allowed asks permission for an action on a group that was locked with others, once
 // RefreshActor has read who acts.
 func (c *Change) Allowed(g store.Group, ref string, do access.Action) (*Locked, error) {
 	allowed, err := c.allowOn(g, ref, do)
-	return &Locked{Group: allowed, was: g}, err
+	out := &Locked{Group: allowed, was: g}
+	r := allowed.Relation
+	if r.Powers = 0; err == nil && allowed.Relation.Powers != 0 && !c.By.Subject().May(do, r, &g.Policy) {
+		out.helping = do
+	}
+	return out, err
+}
+
+// stays refuses a change by which a helper would take a group out of their area: nobody else would see it go.
+func (c *Change) stays(g *Locked) error {
+	if g.helping == "" {
+		return nil
+	}
+	powers, err := c.PowersOf(c.By.Person, &g.Group.Group)
+	if err == nil && !powers.Cover(g.helping) {
+		return Fail(NotAllowed, "This would take %s out of your area. Ask an administrator to do it.", g.was.Name)
+	}
+	return err
 }
 
 // RefreshActor reads again who acts, after the locks: since they asked they may have left,
@@ -120,6 +137,9 @@ func (c *Change) Save(g *Locked) error {
 		g.Version++
 	}
 	was := g.was
+	if err := c.stays(g); err != nil {
+		return err
+	}
 	err := c.Tx.SaveGroup(&g.Group.Group, was)
 	if err == nil && was.Policy != g.Policy {
 		err = c.endContradicted(&g.Group.Group)

@@ -196,6 +196,11 @@ func (k *Kernel) OnGroupAfter(ctx context.Context, by Actor, ref string, do acce
 	}
 	defer leave()
 	return k.Do(ctx, by, func(c *Change) error {
+		if found.Relation.Powers != 0 { // as a helper: the areas stay as they are until it ends
+			if _, err := c.Tx.RLockSetting(AreasSetting, new([]Area)); err != nil {
+				return err
+			}
+		}
 		if err := first(c); err != nil {
 			return err
 		}

@@ -34,8 +34,9 @@ type View struct {
 	shown     []string       // attributes that colleagues see
 	own       []OwnAttribute // that the organisation keeps; nil: not read yet
 	expiry    *Expiry
-	outsiders *admission.Outside // what the workspace says of them; nil: not read yet
-	open      *bool              // it has public pages; nil: not read yet
+	outsiders *admission.Outside     // what the workspace says of them; nil: not read yet
+	open      *bool                  // it has public pages; nil: not read yet
+	helps     map[uuid.UUID][]helped // in which areas people help, as far as it was asked
 	zone      *time.Location
 	began     time.Time // in the real time
 }
@@ -251,15 +252,25 @@ func (v *View) allowOn(g store.Group, ref string, do access.Action) (Group, erro
 
 // RelationOf returns where a person stands with a group, counting nested groups.
 func (v *View) RelationOf(p store.Person, g *store.Group) (access.Relation, error) {
-	m, err := v.Read.Membership(g.ID, p.ID)
-	switch {
-	case err == nil:
-		return access.RelationOf(m.Role, false, p.External), nil
-	case !errors.Is(err, store.ErrNotFound):
+	powers, err := v.PowersOf(p, g)
+	if err != nil {
 		return access.Relation{}, err
 	}
-	above, err := v.Read.Above(p.ID, p.External, v.Now())
-	return access.RelationOf(0, slices.Contains(above, g.ID), p.External), err
+	m, err := v.Read.Membership(g.ID, p.ID)
+	inside := false
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		above, err := v.Read.Above(p.ID, p.External, v.Now())
+		if err != nil {
+			return access.Relation{}, err
+		}
+		inside = slices.Contains(above, g.ID)
+	case err != nil:
+		return access.Relation{}, err
+	}
+	out := access.RelationOf(m.Role, inside, p.External)
+	out.Powers = powers
+	return out, nil
 }
 
 // RelationsOf is RelationOf for many groups at once, by group.
@@ -282,6 +293,20 @@ func (v *View) RelationsOf(p store.Person, groups []uuid.UUID) (map[uuid.UUID]ac
 	}
 	for _, id := range groups {
 		out[id] = access.RelationOf(roles[id], in[id], p.External)
+	}
+	if helps, err := v.areasOf(p); err != nil || len(helps) == 0 {
+		return out, err
+	}
+	rows, err := v.Read.GroupsByID(groups)
+	if err != nil {
+		return nil, err
+	}
+	for id, g := range rows {
+		r := out[id]
+		if r.Powers, err = v.PowersOf(p, &g); err != nil {
+			return nil, err
+		}
+		out[id] = r
 	}
 	return out, nil
 }

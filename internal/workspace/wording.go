@@ -104,6 +104,8 @@ const (
 	LetterProof         = "proof"
 	LetterProofAccount  = "proof account"
 	LetterAnswer        = "answer"
+	LetterHelps         = "helps"
+	LetterHelpOver      = "help over"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
@@ -202,6 +204,14 @@ var english = language{
 			"Nobody has decided about it since {late}, so it comes to you.",
 			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
 			"Look at what waits", "This came because you decide about messages to {address}, or take care of it.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
+		LetterHelps: {"You help with the groups of {area}", []string{
+			"{person}, {by} made you a helper for the groups of {area}.",
+			"You find all of them, see who is in them and read their history. Beside that you may change: {powers}.",
+			"What you do there stands in the history, with your name."},
+			"Look at the groups", "This came because {address} was made a helper.", ""},
+		LetterHelpOver: {"You no longer help with the groups of {area}", []string{
+			"{person}, {by} ended that you help with the groups of {area}. What you own or moderate yourself stays yours."},
+			"Look at my groups", "This came because {address} was a helper.", ""},
 		LetterAnswer: {"Auto: {subject}", []string{
 			"Your message \"{subject}\" has arrived at {name} ({address}).",
 			"{answer}",
@@ -418,6 +428,14 @@ var german = language{
 			"Seit {late} hat niemand entschieden, darum kommt es zu Ihnen.",
 			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an {address} entscheiden oder sich um die Gruppe kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
+		LetterHelps: {"Sie helfen bei den Gruppen von {area}", []string{
+			"{person}, {by} hat Sie zum Helfer für die Gruppen von {area} gemacht.",
+			"Sie finden alle davon, sehen, wer darin ist, und lesen ihren Verlauf. Daneben dürfen Sie ändern: {powers}.",
+			"Was Sie dort tun, steht mit Ihrem Namen im Verlauf."},
+			"Die Gruppen ansehen", "Sie erhalten dies, weil {address} zum Helfer gemacht wurde.", ""},
+		LetterHelpOver: {"Sie helfen nicht mehr bei den Gruppen von {area}", []string{
+			"{person}, {by} hat beendet, dass Sie bei den Gruppen von {area} helfen. Was Sie selbst führen oder moderieren, bleibt Ihnen."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Helfer war.", ""},
 		LetterAnswer: {"Automatische Antwort: {subject}", []string{
 			"Ihre Nachricht „{subject}“ ist bei {name} ({address}) angekommen.",
 			"{answer}",

@@ -4,6 +4,7 @@ import { api, ask, type Group } from '../api/client';
 import { useJoining, useMyRequests } from '../groups/my-part';
 import { date, inDays, people, plural } from '../lib/dates';
 import { useList } from '../lib/use-list';
+import { Helping } from './helping';
 import { useMe } from '../session/me';
 import { size } from '../shared/group-field';
 import { State } from '../shared/state';
@@ -29,6 +30,7 @@ export default function Mine() {
       <Text color="fg.muted" mb="5">
         {me.name}, {me.address}
       </Text>
+      <Helping />
       {mine.error ? (
         <Trouble error={mine.error} retry={mine.retry} />
       ) : !mine.loaded ? (

@@ -12,6 +12,7 @@ import { useMe } from '../session/me';
 import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
+import { Areas } from './areas';
 import { Ceilings } from './ceilings';
 import { Differing } from './differing';
 import { Domains } from './domains';
@@ -38,6 +39,7 @@ export default function Rules() {
           <StartingPoints />
           <ExternalRules />
           <PublicPages />
+          <Areas />
         </Stack>
         <Stack gap="5">
           <TryName />

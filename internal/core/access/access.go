@@ -40,8 +40,9 @@ func (s Subject) ReadsAll() bool {
 
 // Relation is where somebody stands with a group.
 type Relation struct {
-	Role expand.Role     // their own role in it, 0 for none
-	Rung policy.Audience // the narrowest audience that includes them
+	Role   expand.Role     // their own role in it, 0 for none
+	Rung   policy.Audience // the narrowest audience that includes them
+	Powers Powers          // as a helper of an area that the group is in
 }
 
 // RelationOf returns where somebody stands who has a role of their own in a group, 0
@@ -49,15 +50,15 @@ type Relation struct {
 func RelationOf(own expand.Role, inside, outsider bool) Relation {
 	switch {
 	case own == expand.Owner:
-		return Relation{own, policy.Owners}
+		return Relation{Role: own, Rung: policy.Owners}
 	case own == expand.Moderator:
-		return Relation{own, policy.Moderators}
+		return Relation{Role: own, Rung: policy.Moderators}
 	case own == expand.Member, inside:
-		return Relation{own, policy.Members}
+		return Relation{Role: own, Rung: policy.Members}
 	case outsider:
-		return Relation{0, policy.Anyone}
+		return Relation{Rung: policy.Anyone}
 	}
-	return Relation{0, policy.Workspace}
+	return Relation{Rung: policy.Workspace}
 }
 
 // Action is something that needs permission. Its text is its name in the API.
@@ -101,6 +102,8 @@ const (
 	ReadNestings         Action = "read_nestings"
 	ReadOutside          Action = "read_external_rules"
 	ChangeOutside        Action = "change_external_rules"
+	ReadAreas            Action = "read_areas"
+	ChangeAreas          Action = "change_areas"
 	ReadPublic           Action = "read_public_pages"
 	ChangePublic         Action = "change_public_pages"
 	ReadProtection       Action = "read_protection"
@@ -165,6 +168,8 @@ var onWorkspace = []permit{
 	{action: ReadNestings, auditor: true, refusal: "Only administrators and auditors may list which groups are nested in which."},
 	{action: ReadOutside, auditor: true, everyone: true},
 	{action: ChangeOutside, refusal: "Only administrators may change what the workspace says of external members."},
+	{action: ReadAreas, auditor: true, refusal: "Only administrators and auditors see the areas of all helpers."},
+	{action: ChangeAreas, refusal: "Only administrators say who helps with which groups."},
 	{action: ReadPublic, auditor: true, everyone: true},
 	{action: ChangePublic, refusal: "Only administrators may change what the workspace shows on the internet."},
 	{action: ReadProtection, auditor: true, refusal: "Only administrators and auditors may read what protects the workspace."},
@@ -199,6 +204,8 @@ func (s Subject) May(do Action, r Relation, p *policy.Policy) bool {
 		return s.Visitor && row.public && p[row.ask].Includes(policy.Anyone)
 	case s.Role == Administrator, row.auditor && s.Role == Auditor:
 		return true
+	case s.Role == "" && r.Powers.Cover(do):
+		return true
 	case row.asks:
 		return p[row.ask].Includes(r.Rung)
 	}
@@ -221,6 +228,8 @@ func (s Subject) Why(do Action, r Relation, p *policy.Policy) policy.Told {
 		return policy.Tell(policy.Allow, "role.administrator", "Administrators may do this in every group.", "")
 	case row.auditor && s.Role == Auditor:
 		return policy.Tell(policy.Allow, "role.auditor", "Auditors may look at every group.", "")
+	case s.Role == "" && r.Powers.Cover(do) && !s.May(do, Relation{Role: r.Role, Rung: r.Rung}, p):
+		return policy.Tell(policy.Allow, "role.helper", "Helpers may do this in the groups of their area.", "")
 	case row.asks:
 		return p.Allows(row.ask, r.Rung).Told()
 	case row.rung.Includes(r.Rung):
@@ -245,7 +254,7 @@ func (s Subject) MayHere(do Action, everybodyCreates bool) bool {
 // MayActOn reports whether somebody who stands so with a group may act on a member of it
 // who has a role, 0 for none: nobody acts on somebody of a higher one.
 func (s Subject) MayActOn(r Relation, role expand.Role) bool {
-	return s.Administers() || role <= r.Role
+	return s.Administers() || role <= r.Role || s.Role == "" && r.Powers.Cover(ChangePeople)
 }
 
 // Refusal says why somebody may not do something.

@@ -22,6 +22,7 @@ func init() {
 	register[SecondFactorOff]()
 	register[OutsideChanged]()
 	register[PublicChanged]()
+	register[AreasChanged]()
 	register[ProtectionChanged]()
 	register[BudgetSpent]()
 	register[TokenCreated]()
@@ -284,6 +285,21 @@ func (f PublicChanged) did(Who, string) string {
 }
 func (f PublicChanged) changes() []Change { return f.Changed }
 func (PublicChanged) undo() Undo          { return can("Set it to what it was.") }
+
+// AreasChanged: which groups are handed to helpers.
+type AreasChanged struct {
+	From []string `json:"from,omitempty"` // each in words
+	To   []string `json:"to,omitempty"`
+}
+
+func (AreasChanged) Kind() Kind { return "areas.change" }
+func (f AreasChanged) did(Who, string) string {
+	return "changed which groups are handed to helpers"
+}
+func (f AreasChanged) changes() []Change {
+	return []Change{{Field: "areas", From: strings.Join(f.From, "; "), To: strings.Join(f.To, "; ")}}
+}
+func (AreasChanged) undo() Undo { return can("Set the areas as they were.") }
 
 // BudgetSpent: somebody wanted to do more than anybody may in a day.
 type BudgetSpent struct {

@@ -54,7 +54,7 @@ func (s *Service) Of(ctx context.Context, by workspace.Actor, ref, cursor string
 		return none, err
 	}
 	q := store.ConsentQuery{Outer: g.ID, Limit: limit}
-	if by.Subject().ReadsAll() || v.May(access.ChangeGroup, &g) {
+	if v.May(access.ReadHistory, &g) {
 		q.Inner = g.ID
 	} else if !v.May(access.AddPeople, &g) {
 		return none, workspace.Fail(workspace.NotAllowed, "Only its owners, administrators, auditors and those who add people see what is agreed about it.")

@@ -160,7 +160,9 @@ func design(v *workspace.View, n *api.NewGroup) (draft, workspace.Problems, erro
 		p.Add("language", n.Language, "Notices are written in: %s.", strings.Join(workspace.LanguageNames(), ", "))
 	}
 	if len(n.Owners) == 0 && !slices.ContainsFunc(n.People, func(x api.NewPerson) bool { return x.Role == "owner" }) {
-		if v.By.Administers() {
+		if helps, err := v.CreatesIn(nil); err != nil {
+			return d, nil, err
+		} else if v.By.Administers() || helps {
 			p.Add("owners", nil, "A group needs at least one owner; two are better.")
 		} else {
 			n.Owners = []string{v.By.Person.Address} // who makes a group for themselves
@@ -252,6 +254,11 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err != nil {
 		return err
 	}
+	if !c.By.Administers() { // areas may be others by now, too
+		if _, err := c.Tx.RLockSetting(workspace.AreasSetting, new([]workspace.Area)); err != nil {
+			return err
+		}
+	}
 	ceilings, err := c.HoldCeilings() // they may have come down meanwhile
 	if err != nil {
 		return err
@@ -277,6 +284,9 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 		}
 	}
 	if err := naming.AllowCreate(&c.View, access.CreateGroup); err != nil {
+		return err
+	}
+	if err := naming.Creates(&c.View, &d.group); err != nil {
 		return err
 	}
 	g := workspace.Hold(d.group)

@@ -117,6 +117,9 @@ func (l Query) query(v *workspace.View, e workspace.Expiry) (store.GroupQuery, e
 	}
 	if !by.Subject().ReadsAll() {
 		q.Viewer = by.Person.ID
+		if q.Also, err = v.AreaFilters(access.ReadGroup); err != nil {
+			return q, err
+		}
 	}
 	return q, nil
 }

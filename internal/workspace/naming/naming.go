@@ -127,7 +127,11 @@ func AllowCreate(v *workspace.View, do access.Action) error {
 	if err != nil {
 		return err
 	}
-	err = v.By.AllowHere(do, n.Creators == creatorsWorkspace)
+	helps, err := v.CreatesIn(nil)
+	if err != nil {
+		return err
+	}
+	err = v.By.AllowHere(do, n.Creators == creatorsWorkspace || helps)
 	if err != nil && n.Creators == creatorsWorkspace {
 		return workspace.Fail(workspace.NotAllowed, "Auditors look, and change nothing: everybody else may create groups here.")
 	}
@@ -137,7 +141,11 @@ func AllowCreate(v *workspace.View, do access.Action) error {
 // WorkspaceMay lists what the actor may do to the workspace.
 func WorkspaceMay(v *workspace.View) ([]access.Action, error) {
 	n, err := inForce(v)
-	return v.By.Subject().OnWorkspace(n.Creators == creatorsWorkspace), err
+	if err != nil {
+		return nil, err
+	}
+	helps, err := v.CreatesIn(nil)
+	return v.By.Subject().OnWorkspace(n.Creators == creatorsWorkspace || helps), err
 }
 
 // Read returns the rules of naming.
@@ -397,4 +405,21 @@ func (s *Service) Propose(ctx context.Context, by workspace.Actor, q Proposing) 
 		checked.Status, checked.Says = "against", named.Faults[0].Words()
 	}
 	return checked, nil
+}
+
+// Creates checks that the actor may create this group: administrators any, everybody where the workspace lets
+// them, helpers those that are in an area in which they create.
+func Creates(v *workspace.View, g *store.Group) error {
+	if v.By.Administers() {
+		return nil
+	}
+	n, err := inForce(v)
+	if err != nil || n.Creators == creatorsWorkspace {
+		return err
+	}
+	in, err := v.CreatesIn(g)
+	if err == nil && !in {
+		return workspace.Fail(workspace.NotAllowed, "%s at %s would be in none of the areas in which you create groups.", g.Name, g.Address)
+	}
+	return err
 }

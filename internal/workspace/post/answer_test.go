@@ -71,10 +71,12 @@ func TestAnswers(t *testing.T) {
 		t.Errorf("after the period: %+v", again)
 	}
 	for name, change := range map[string]func(a *post.Arrived){
-		"automatic":                 func(a *post.Arrived) { a.Automatic = true },
-		"of a list":                 func(a *post.Arrived) { a.Listed = true },
-		"without a return path":     func(a *post.Arrived) { a.ReturnPath = "" },
-		"of a daemon":               func(a *post.Arrived) { a.ReturnPath, a.Author = "MAILER-DAEMON@x.example", kit.Address(t, "mailer-daemon@x.example") },
+		"automatic":             func(a *post.Arrived) { a.Automatic = true },
+		"of a list":             func(a *post.Arrived) { a.Listed = true },
+		"without a return path": func(a *post.Arrived) { a.ReturnPath = "" },
+		"of a daemon": func(a *post.Arrived) {
+			a.ReturnPath, a.Author = "MAILER-DAEMON@x.example", kit.Address(t, "mailer-daemon@x.example")
+		},
 		"of another list's bounces": func(a *post.Arrived) { a.ReturnPath = "talk-bounces@x.example" },
 		"by somebody else's return": func(a *post.Arrived) { a.ReturnPath = "victim@x.example" },
 		"that claims a colleague": func(a *post.Arrived) {

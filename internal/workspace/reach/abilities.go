@@ -75,7 +75,11 @@ func (s *Service) ExportAbilities(ctx context.Context, by workspace.Actor, ref s
 		}
 		return out.End(write(page.Items))
 	}
-	return out.End(a.v.Read.EachGroup(a.query(), write))
+	q, err := a.query()
+	if err != nil {
+		return out.End(err)
+	}
+	return out.End(a.v.Read.EachGroup(q, write))
 }
 
 // abilities is the question what somebody may do.
@@ -119,18 +123,22 @@ func (s *Service) abilities(ctx context.Context, by workspace.Actor, ref string,
 	return a, nil
 }
 
-func (a abilities) query() store.GroupQuery {
-	q := store.GroupQuery{Sort: store.ByName, Time: a.v.FilterTime(a.e)}
+func (a abilities) query() (q store.GroupQuery, err error) {
+	q = store.GroupQuery{Sort: store.ByName, Time: a.v.FilterTime(a.e)}
 	if !a.v.By.Subject().ReadsAll() {
 		q.Viewer = a.v.By.Person.ID
+		q.Also, err = a.v.AreaFilters(access.ReadGroup)
 	}
-	return q
+	return q, err
 }
 
 // page returns a page of the groups that are asked about.
 func (a abilities) page(after store.Cursor, limit int) (store.Page[store.Group], error) {
 	if a.all {
-		q := a.query()
+		q, err := a.query()
+		if err != nil {
+			return store.Page[store.Group]{}, err
+		}
 		q.After, q.Limit = after, limit
 		return a.v.Read.Groups(q)
 	}

@@ -134,6 +134,9 @@ func (x asked) person(p store.Person, place member.Place, o policy.Override, pro
 	if p.External {
 		who.candidate.Kind, who.member.Kind = admission.Outsider, admission.Outsider
 	}
+	if here {
+		who.relation.Powers, _ = x.v.PowersOf(p, &x.g.Group) // what can't be read lets nobody do more
+	}
 	who.member.Staff = who.subject.May(access.ChangePeople, who.relation, &x.g.Policy)
 	if here {
 		who.author.Rung = place.Relation.Rung

@@ -16,6 +16,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/consent"
@@ -42,17 +43,32 @@ func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Serv
 // Kinds are the kinds of what waits.
 var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule, store.WaitingNest}
 
-// query is what waits for the actor: of all groups, or of those that they help to run.
-func query(v *workspace.View) store.WaitingQuery {
+// query is what waits for the actor: of all groups, or of those that they help to run, also as the helper of
+// an area.
+func query(v *workspace.View) (store.WaitingQuery, error) {
 	if v.By.Administers() {
-		return store.WaitingQuery{}
+		return store.WaitingQuery{}, nil
 	}
-	return store.WaitingQuery{Person: v.By.Person.ID}
+	q := store.WaitingQuery{Person: v.By.Person.ID, Areas: map[string][]*rule.Rule{}, Time: store.FilterTime{Now: v.Now()}}
+	for kind, do := range map[string]access.Action{store.WaitingPost: access.DecidePosts, store.ToJoin: access.DecideRequests, store.WaitingRule: access.ChangeRule, store.WaitingNest: access.ChangeGroup} {
+		filters, err := v.AreaFilters(do)
+		if err != nil {
+			return q, err
+		}
+		if filters != nil {
+			q.Areas[kind] = filters
+		}
+	}
+	return q, nil
 }
 
 // Count counts what waits for the actor's decision.
 func Count(v *workspace.View) (int, error) {
-	n, err := v.Read.CountWaiting(query(v))
+	q, err := query(v)
+	if err != nil {
+		return 0, err
+	}
+	n, err := v.Read.CountWaiting(q)
 	return int(n), err
 }
 
@@ -71,7 +87,10 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, kind
 		return none, err
 	}
 	v := s.k.View(ctx, by)
-	q := query(v)
+	q, err := query(v)
+	if err != nil {
+		return none, err
+	}
 	q.Kinds, q.Limit = kinds, limit
 	if ref != "" {
 		g, err := v.FindGroup(ref, access.DecidePosts)
@@ -80,7 +99,6 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, kind
 		}
 		q.Group = g.ID
 	}
-	var err error
 	if q.After, err = v.Cursor(cursor, "all that waits", q.Group, q.Person, kinds); err != nil {
 		return none, err
 	}

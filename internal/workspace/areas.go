@@ -1,0 +1,178 @@
+package workspace
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/filter"
+	"ivytable.example/ivytable/internal/core/rule"
+	"ivytable.example/ivytable/internal/store"
+)
+
+// AreasSetting is the name under which areas are kept.
+const AreasSetting = "areas"
+
+// Area is the groups that a filter names, handed to helper administrators with a list of powers.
+type Area struct {
+	Name    string      `json:"name"`
+	Filter  string      `json:"filter"` // of core/filter's Groups, about what AreaFacts names
+	Powers  []string    `json:"powers"`
+	Helpers []uuid.UUID `json:"helpers"`
+	SetBy   string      `json:"set_by"`
+	SetAt   time.Time   `json:"set_at"`
+}
+
+// AreaFacts is what the filter of an area can ask about: what stands in the row of a group, and neither its
+// people nor its policy, over which helpers have power.
+var AreaFacts = []string{"domain", "starting_point", "address", "name", "language", "traits"}
+
+// Areas are those in force, with their version.
+func (v *View) Areas() (all []Area, version int, err error) {
+	version, err = v.Read.Setting(AreasSetting, &all)
+	return all, version + 1, err
+}
+
+// helped is an area of somebody's.
+type helped struct {
+	Area
+	rule   *rule.Rule
+	powers access.Powers
+}
+
+// areasOf returns the areas in which somebody helps. Most help in none, which is known without a look at the
+// database; what is permitted is read there.
+func (v *View) areasOf(p store.Person) (out []helped, err error) {
+	if p.ID == uuid.Nil || !p.Active || p.External || p.WorkspaceRole != "" {
+		return nil, nil // administrators need none, and auditors change nothing
+	}
+	if known, read := v.helps[p.ID]; read {
+		return known, nil
+	}
+	var all []Area
+	helps := func() bool {
+		return slices.ContainsFunc(all, func(a Area) bool { return slices.Contains(a.Helpers, p.ID) })
+	}
+	if _, err := v.Read.CachedSetting(AreasSetting, &all); err != nil {
+		return nil, err
+	}
+	if helps() {
+		all = nil
+		if _, err := v.Read.Setting(AreasSetting, &all); err != nil {
+			return nil, err
+		}
+	}
+	for _, a := range all {
+		if !slices.Contains(a.Helpers, p.ID) {
+			continue
+		}
+		f, err := filter.Groups.Parse(a.Filter)
+		if err != nil { // it was checked when it was set
+			continue
+		}
+		powers, _ := access.ParsePowers(a.Powers)
+		out = append(out, helped{a, f, powers})
+	}
+	if v.helps == nil {
+		v.helps = map[uuid.UUID][]helped{}
+	}
+	v.helps[p.ID] = out
+	return out, nil
+}
+
+// factsOf is a group as the filter of an area asks about it.
+func factsOf(g *store.Group) rule.Subject {
+	_, domain, _ := strings.Cut(g.AddrKey, "@")
+	facts := map[string][]string{"domain": {domain}, "starting_point": {g.StartingPoint}, "address": {g.Address}, "name": {g.Name}, "language": {g.Language}, "traits": {}}
+	if g.Traits != "" {
+		facts["traits"] = strings.Split(g.Traits, ",")
+	}
+	return filter.Groups.NewSubject(facts)
+}
+
+// PowersOf returns what somebody may do with a group as a helper of its areas.
+func (v *View) PowersOf(p store.Person, g *store.Group) (out access.Powers, err error) {
+	all, err := v.areasOf(p)
+	if err != nil || len(all) == 0 {
+		return 0, err
+	}
+	facts := factsOf(g)
+	for _, a := range all {
+		if a.rule.Eval(facts) == rule.Match {
+			out |= a.powers
+		}
+	}
+	return out, nil
+}
+
+// MyAreas returns the areas in which the actor helps.
+func (v *View) MyAreas() (out []Area, err error) {
+	all, err := v.areasOf(v.By.Person)
+	for _, a := range all {
+		out = append(out, a.Area)
+	}
+	return out, err
+}
+
+// AreaFilters are the areas in which the actor may do something, as filters of lists.
+func (v *View) AreaFilters(do access.Action) (out []*rule.Rule, err error) {
+	all, err := v.areasOf(v.By.Person)
+	for _, a := range all {
+		if a.powers.Cover(do) {
+			out = append(out, a.rule)
+		}
+	}
+	return out, err
+}
+
+// CreatesIn reports whether the actor may create groups in an area of theirs: in any, or, where g is given, in
+// one that it would be in.
+func (v *View) CreatesIn(g *store.Group) (bool, error) {
+	all, err := v.areasOf(v.By.Person)
+	for _, a := range all {
+		if a.powers&access.PowerCreate != 0 && (g == nil || a.rule.Eval(factsOf(g)) == rule.Match) {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// CheckAreas adds what is wrong with areas.
+func CheckAreas(p *Problems, all []Area) {
+	seen := map[string]bool{}
+	for i, a := range all {
+		field := fmt.Sprintf("areas[%d].", i)
+		if a.Name == "" {
+			p.Add(field+"name", "", "An area needs a name, such as Crew.")
+		} else if key := strings.ToLower(a.Name); seen[key] {
+			p.Add(field+"name", a.Name, "There are two areas called %s.", a.Name)
+		} else {
+			seen[key] = true
+		}
+		if _, unknown := access.ParsePowers(a.Powers); unknown != "" {
+			names := []string{}
+			for _, x := range access.ListPowers() {
+				names = append(names, x.Name)
+			}
+			p.Add(field+"powers", Cut(unknown, 60), "There is no power %q. Choose of %s.", Cut(unknown, 60), strings.Join(names, ", "))
+		}
+		if a.Filter == "" {
+			p.Add(field+"filter", "", "Say which groups: a filter over %s. All groups are for administrators.", strings.Join(AreaFacts, ", "))
+			continue
+		}
+		f, err := filter.Groups.Parse(a.Filter)
+		if err != nil {
+			p.Add(field+"filter", Cut(a.Filter, 200), "%s", Words(err))
+			continue
+		}
+		for _, x := range f.Attributes() {
+			if !slices.Contains(AreaFacts, x.Path) {
+				p.Add(field+"filter", Cut(a.Filter, 200), "An area can't ask about %s, over which its helpers may have power. Ask about %s.", x.Path, strings.Join(AreaFacts, ", "))
+			}
+		}
+	}
+}
