@@ -439,6 +439,24 @@ func (s *Reads) CountReach(groups, open map[uuid.UUID]bool) (n int, err error) {
 	return n, wrap("count the people of groups", err)
 }
 
+// reachedBy is the people of some groups, each once, with whether mail to one of them, root, reaches them: as
+// they chose there, else as in any of the others.
+const reachedBy = "SELECT m.member_id, MAX(IF(m.group_id = ?, 2, 0) + m.mail) AS chose FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id IN ? AND m.kind = 1 AND (NOT p.external OR m.group_id IN ?) GROUP BY m.member_id"
+
+// Reached returns how many people of some groups mail to one of them reaches, and how many more chose to get
+// none. External people count in the groups of which open says so.
+func (s *Reads) Reached(root uuid.UUID, groups []uuid.UUID, open map[uuid.UUID]bool) (mail, without int, err error) {
+	all := 0
+	err = s.db.Raw("SELECT COUNT(*), COALESCE(SUM(chose IN (1, 3)), 0) FROM ("+reachedBy+") r", root, groups, sorted(open)).Row().Scan(&all, &mail)
+	return mail, all - mail, wrap("count whom mail reaches", err)
+}
+
+// SomeReached returns some of those whom Reached counts.
+func (s *Reads) SomeReached(root uuid.UUID, groups []uuid.UUID, open map[uuid.UUID]bool, limit int) (ids []uuid.UUID, err error) {
+	err = s.db.Raw("SELECT member_id FROM ("+reachedBy+" HAVING chose IN (1, 3) ORDER BY m.member_id LIMIT ?) r", root, groups, sorted(open), limit).Scan(&ids).Error
+	return ids, wrap("read whom mail reaches", err)
+}
+
 // flip notes who of people, who were locked, left the organisation or returned, and counts
 // them so in all their groups.
 func (s *Tx) flip(people []Person) error {

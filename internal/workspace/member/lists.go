@@ -140,6 +140,23 @@ func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUI
 	return entries, hidden, err
 }
 
+// Reached says how many people mail to a group reaches, and how many more chose to get none, as far as the actor
+// may see who is in each group, with some of the former.
+func Reached(v *workspace.View, g *store.Group, some int) (mail, without int, ids []uuid.UUID, hidden string, err error) {
+	r, err := reachOf(v, g, store.AsOf{})
+	if err != nil {
+		return 0, 0, nil, "", err
+	}
+	shown, _, hidden, err := r.shown(v)
+	if err != nil {
+		return 0, 0, nil, "", err
+	}
+	if mail, without, err = v.Read.Reached(g.ID, shown, r.open); err == nil {
+		ids, err = v.Read.SomeReached(g.ID, shown, r.open, some)
+	}
+	return mail, without, ids, hidden, err
+}
+
 // reach is a group with the groups nested in it.
 type reach struct {
 	root  uuid.UUID

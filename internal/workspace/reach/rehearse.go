@@ -185,23 +185,11 @@ const maxWays = 20
 // recipients says whom a post would reach, as far as the actor sees who is in the group, and the way
 // to some of them.
 func recipients(v *workspace.View, g *workspace.Group) (*api.Recipients, error) {
-	entries, hidden, err := member.Visible(v, &g.Group)
-	if err != nil {
-		return nil, err
-	}
-	out := &api.Recipients{Sample: []string{}, Hidden: hidden}
+	out := &api.Recipients{Sample: []string{}}
 	var some []uuid.UUID
-	for _, e := range entries {
-		if !e.Mail {
-			out.Without++
-			continue
-		}
-		if out.Count++; len(some) < maxWays {
-			some = append(some, e.Person)
-		}
-		if len(out.Sample) < 5 {
-			out.Sample = append(out.Sample, e.Address)
-		}
+	var err error
+	if out.Count, out.Without, some, out.Hidden, err = member.Reached(v, &g.Group, maxWays); err != nil {
+		return nil, err
 	}
 	people, err := v.Read.PeopleByID(some)
 	if err != nil {
@@ -214,6 +202,9 @@ func recipients(v *workspace.View, g *workspace.Group) (*api.Recipients, error) 
 	list := make([]store.Person, 0, len(some))
 	for _, id := range some {
 		list = append(list, people[id])
+		if len(out.Sample) < 5 {
+			out.Sample = append(out.Sample, people[id].Address)
+		}
 	}
 	places, err := sight.Places(list)
 	for _, p := range list {
