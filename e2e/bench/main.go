@@ -22,6 +22,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/demo"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
@@ -31,6 +32,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/post"
 )
 
 // full is the workspace that the figures are of; it is measured at half and at double
@@ -79,6 +81,8 @@ type bench struct {
 	db    *sql.DB
 	now   time.Time
 	token api.Token // of the administrator
+
+	nested string // the address of a group of everybody
 }
 
 // at measures in a workspace of a size; pages of lists in the full one alone.
@@ -109,7 +113,7 @@ func at(ctx context.Context, size demo.Size) (rows []row, pages []string, err er
 	}
 	b.admin = workspace.Actor{Person: admin}
 	fmt.Fprintf(os.Stderr, "made %d people, %d groups, %d memberships in %v\n", size.People, size.Groups, size.Memberships, time.Since(began).Round(time.Second))
-	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.expansion, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay} {
+	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.expansion, b.rehearsal, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay} {
 		r, err := measure()
 		if err != nil {
 			return nil, nil, err
@@ -328,19 +332,48 @@ func (b *bench) expansion() (row, error) {
 	if _, err := b.w.Member.Add(b.ctx, b.admin, root.Address, api.NewMembers{People: nested}, 0); err != nil {
 		return row{}, err
 	}
+	b.nested = root.Address
+	if _, err := b.w.Reach.ChangePolicy(b.ctx, b.admin, root.Address, api.PolicyPatch{Hold: "nobody"}, 0); err != nil {
+		return row{}, err
+	}
+	a, err := mailaddr.Parse(root.Address)
+	if err != nil {
+		return row{}, err
+	}
+	to, err := b.w.Post.Find(b.ctx, a, false)
+	if err != nil {
+		return row{}, err
+	}
+	author, err := mailaddr.Parse(people.Items[0].Address)
+	if err != nil {
+		return row{}, err
+	}
+	if err := b.w.Post.Accept(b.ctx, post.Arrived{MessageID: "<bench@x>", Author: author, Proven: true, Header: []byte("Subject: x\r\n"), Body: strings.NewReader("x"), Size: 1, To: []post.Incoming{{To: to}}}); err != nil {
+		return row{}, err
+	}
+	jobs, err := b.w.Post.Claim(b.ctx, time.Hour, 1)
+	if err != nil || len(jobs) != 1 {
+		return row{}, errors.Join(err, fmt.Errorf("%d jobs", len(jobs)))
+	}
+	took, base, err := inTurn(7, func() error { return jobs[0].Open(b.ctx) }, b.bare(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+		WHERE m.group_id IN (SELECT member_id FROM memberships WHERE group_id = ? AND kind = 2) AND m.kind = 1`, root.ID))
+	if reached := len(jobs[0].To); reached < len(people.Items)-1 && err == nil {
+		err = fmt.Errorf("%d of %d people were reached", reached, len(people.Items))
+	}
+	return row{work: fmt.Sprintf("expanding a nested group of everybody (%d people)", len(jobs[0].To)), floor: "the bare SQL fetch of the same rows", goal: "<= 1.3x", took: took, base: base}, err
+}
+
+// rehearsal times the answer to what a post to that group would do, with whom it reaches.
+func (b *bench) rehearsal() (row, error) {
 	reached := 0
 	took, base, err := inTurn(7, func() error {
-		d, err := b.w.Reach.Rehearse(b.ctx, b.admin, api.Rehearsal{Action: "post", Group: root.Address, As: b.admin.Person.Address})
+		d, err := b.w.Reach.Rehearse(b.ctx, b.admin, api.Rehearsal{Action: "post", Group: b.nested, As: b.admin.Person.Address})
 		if err == nil && d.Recipients != nil {
 			reached = d.Recipients.Count
 		}
 		return err
-	}, b.bare(`SELECT m.member_id, m.group_id, m.role, m.mail, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
-		WHERE m.group_id IN (SELECT member_id FROM memberships WHERE group_id = ? AND kind = 2) AND m.kind = 1`, root.ID))
-	if reached != len(people.Items) && err == nil {
-		err = fmt.Errorf("%d of %d people were reached", reached, len(people.Items))
-	}
-	return row{work: fmt.Sprintf("expanding a nested group of everybody (%d people)", reached), floor: "the bare SQL fetch of the same rows", goal: "<= 1.5x", took: took, base: base}, err
+	}, b.bare(`SELECT m.member_id, m.mail FROM memberships m WHERE m.group_id IN (SELECT g.member_id FROM memberships g JOIN mail_groups o ON o.id = g.group_id WHERE o.address = ? AND g.kind = 2) AND m.kind = 1`, b.nested))
+	return row{work: fmt.Sprintf("a rehearsal with its recipients (%d people)", reached), floor: "the bare SQL fetch of their choices", goal: "< 300 ms", took: took, base: base}, err
 }
 
 // attributeChange times one change of a person where 1,000 groups have rules, and 3

@@ -151,9 +151,7 @@ func Reached(v *workspace.View, g *store.Group, some int) (mail, without int, id
 	if err != nil {
 		return 0, 0, nil, "", err
 	}
-	if mail, without, err = v.Read.Reached(g.ID, shown, r.open); err == nil {
-		ids, err = v.Read.SomeReached(g.ID, shown, r.open, some)
-	}
+	mail, without, ids, err = v.Read.Reached(g.ID, shown, r.open, some)
 	return mail, without, ids, hidden, err
 }
 
