@@ -49,6 +49,11 @@ type StartingPoint struct {
 	Version  int         `json:"version" doc:"The ETag, as a number; 0 for a built-in one"`
 }
 
+// Beginning says from which starting point a group begins again.
+type Beginning struct {
+	StartingPoint string `json:"starting_point" minLength:"1" maxLength:"60"`
+}
+
 // Differing is a group that differs from the starting point that it was begun from.
 type Differing struct {
 	ID            string       `json:"id"`

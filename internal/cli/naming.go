@@ -213,7 +213,17 @@ func (a *app) startingPointCommands() *cobra.Command {
 		}, differingColumns)
 	})
 	paged(differing, &p)
-	return noun("starting-point", "Starting points for groups: list, show, save, delete, differing", show, single, save, remove, differing)
+	apply := a.changes(&cobra.Command{
+		Use: "apply NAME GROUP", Short: "Make a group what a starting point says: its policy, traits and texts", Args: cobra.ExactArgs(2),
+		Example: "  ivytable starting-point apply intake lost-property@merrowline.example --preview",
+	}, func(ctx context.Context, c *client.Client, args []string) error {
+		g, err := c.BeginAgain(ctx, args[1], args[0])
+		if err != nil {
+			return err
+		}
+		return a.showGroup(g)
+	}, guarded)
+	return noun("starting-point", "Starting points for groups: list, show, save, apply, delete, differing", show, single, save, apply, remove, differing)
 }
 
 func (a *app) showStart(s api.StartingPoint) error {

@@ -54,3 +54,8 @@ func ifSo(b bool) string {
 	}
 	return ""
 }
+
+// BeginAgain makes a group what a starting point says.
+func (c *Client) BeginAgain(ctx context.Context, ref, startingPoint string) (api.Group, error) {
+	return change[api.Group](ctx, c, http.MethodPost, at("groups", ref, "starting-point"), api.Beginning{StartingPoint: startingPoint})
+}

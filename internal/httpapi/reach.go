@@ -87,3 +87,12 @@ func (s *server) readWriting(ctx context.Context, by workspace.Actor, in *struct
 }) (*reply[api.Writing], error) {
 	return body(s.s.Reach.Writing(ctx, by, in.To))
 }
+
+func (s *server) beginAgain(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Match
+	Body api.Beginning
+}) (*tagged[api.Group], error) {
+	g, err := matched(in.Match, func(v int) (api.Group, error) { return s.s.Reach.Begin(ctx, by, in.Group, in.Body.StartingPoint, v) })
+	return tag(g, g.Version, err)
+}

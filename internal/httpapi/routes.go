@@ -127,6 +127,7 @@ func (s *server) routes() []route {
 		on("GET", "/starting-points", "list-starting-points", "What a group can be begun from", s.listStartingPoints),
 		on("GET", "/starting-point-differences", "list-differing", "Groups that differ from the starting point that they were begun from, and how", s.listDiffering, long),
 		on("GET", "/starting-points/{name}", "read-starting-point", "One starting point", s.readStartingPoint),
+		on("POST", group+"/starting-point", "begin-again", "Make a group what a starting point says: its policy, traits and texts", s.beginAgain, looks, policy),
 		on("PUT", "/starting-points/{name}", "save-starting-point", "Make or change a starting point", s.saveStartingPoint, looks, policy),
 		on("DELETE", "/starting-points/{name}", "delete-starting-point", "Delete a starting point", s.deleteStartingPoint, silent, looksAt("/starting-points/{name}/removal"), policy),
 

@@ -5,6 +5,7 @@ import { api, ask, type Group, type PolicyPatch, type PolicySummary } from '../a
 import { useDraft } from '../lib/use-draft';
 import { useSettled } from '../lib/use-settled';
 import { asked, byPrivacy, Faults, patchOf, PolicyEditor, StandIns, type Values, valuesOf } from '../shared/policy';
+import { BeginAgain } from './begin-again';
 import { Rings } from '../shared/rings';
 import { Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
@@ -146,6 +147,11 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
           }
         />
       </Box>
+      {may && g.may?.includes('change') && !draft.dirty && (
+        <Box gridColumn={{ lg: '1 / -1' }}>
+          <BeginAgain group={g} />
+        </Box>
+      )}
       {draft.dirty && (
         <HStack
           gridColumn={{ lg: '1 / -1' }}

@@ -1,25 +1,21 @@
 import { Box, Button, Grid, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { useForm, useWatch } from 'react-hook-form';
+import { useWatch } from 'react-hook-form';
 import { Link } from 'react-router';
-import { api, ask, type Naming, type StartingPoint } from '../api/client';
-import { plural } from '../lib/dates';
-import { useChange } from '../lib/use-change';
+import { api, ask, type Naming } from '../api/client';
 import { useDraft } from '../lib/use-draft';
 import { useSettled } from '../lib/use-settled';
 import { useMe } from '../session/me';
-import { GroupField } from '../shared/group-field';
 import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
 import { Areas } from './areas';
 import { Ceilings } from './ceilings';
-import { Differing } from './differing';
 import { Domains } from './domains';
 import { ExternalRules } from './externals';
 import { PublicPages } from './public';
 import { Protection } from './protection';
-import { useStartingPoints } from '../shared/starting-points';
+import { StartingPoints } from './starting';
 import { Choice, Fact, Loading, Moved, Panel, Trouble } from '../ui/parts';
 import { Tags } from '../ui/tags';
 import { toaster } from '../ui/toaster';
@@ -287,121 +283,6 @@ function TryName() {
               </Fact>
             ))}
           </Stack>
-        )}
-      </Stack>
-    </Panel>
-  );
-}
-
-/** nameOf makes the name of a starting point from its title. */
-const nameOf = (title: string) =>
-  title
-    .toLowerCase()
-    .normalize('NFKD')
-    .replace(/[^a-z0-9]+/g, '-')
-    .replace(/^-|-$/g, '') || 'starting-point';
-
-const blank = { title: '', about: '', from_group: '' };
-
-function StartingPoints() {
-  const may = useMe().may.includes('change_starting_points');
-  const list = useStartingPoints();
-  const { register, control, setValue, reset, getValues } = useForm({ defaultValues: blank });
-  const v = useWatch({ control });
-  const [round, setRound] = useState(0);
-  const save = useChange(
-    ['naming'],
-    () => {
-      const body = getValues();
-      const params = { path: { name: nameOf(body.title) } };
-      return ask(api.PUT('/api/v1/starting-points/{name}', { params, body }));
-    },
-    {
-      onSuccess: (s) => {
-        reset(blank);
-        setRound(round + 1);
-        toaster.create({ type: 'success', title: `${s.title} can be begun from` });
-      },
-    },
-  );
-  const remove = useChange(['naming'], (s: StartingPoint) =>
-    ask(
-      api.DELETE('/api/v1/starting-points/{name}', {
-        params: { path: { name: s.name }, header: { 'If-Match': `"${s.version}"` } },
-      }),
-    ),
-  );
-  return (
-    <Panel title="Starting points">
-      <Stack gap="3">
-        <Trouble error={list.error ?? remove.error} />
-        <Stack as="ul" gap="2" listStyleType="none">
-          {list.data?.items.map((s) => (
-            <HStack as="li" key={s.name} justify="space-between" align="start">
-              <Box fontSize="sm">
-                <Text fontWeight="600">
-                  {s.title}{' '}
-                  {s.built_in && (
-                    <Text as="span" color="fg.muted" fontWeight="400">
-                      · built in
-                    </Text>
-                  )}
-                </Text>
-                <Text>{s.about}</Text>
-                <Text color="fg.muted">{s.sentence}</Text>
-              </Box>
-              {may && !s.built_in && (
-                <Button
-                  size="xs"
-                  variant="outline"
-                  colorPalette="gray"
-                  aria-label={`Delete ${s.title}`}
-                  onClick={() => remove.mutate(s)}
-                >
-                  Delete
-                </Button>
-              )}
-            </HStack>
-          ))}
-        </Stack>
-        <Differing />
-        {may && (
-          <Box borderTopWidth="1px" pt="3">
-            <Text fontWeight="600" fontSize="sm" mb="2">
-              Make one from a group
-            </Text>
-            <Stack gap="2">
-              <GroupField
-                key={round}
-                onPick={(address) => setValue('from_group', address)}
-                label="Group to take it from"
-              />
-              <Input
-                size="sm"
-                aria-label="Title"
-                placeholder="What people see, such as Seasonal route"
-                {...register('title')}
-              />
-              <Input size="sm" aria-label="What it is for" placeholder="What it is for" {...register('about')} />
-              <Trouble error={save.error} />
-              <Button
-                size="sm"
-                alignSelf="start"
-                variant="outline"
-                colorPalette="ivy"
-                disabled={v.from_group === '' || v.title === ''}
-                loading={save.isPending}
-                onClick={() => save.mutate()}
-              >
-                Make the starting point
-              </Button>
-            </Stack>
-          </Box>
-        )}
-        {list.data && (
-          <Text fontSize="sm" color="fg.muted">
-            {plural(list.data.total, 'starting point')}
-          </Text>
         )}
       </Stack>
     </Panel>

@@ -160,7 +160,7 @@ var onWorkspace = []permit{
 	{action: ReadWorkspaceHistory, auditor: true, refusal: "Only administrators and auditors may read the history of the whole workspace."},
 	{action: ReadNaming, auditor: true, refusal: "Only administrators and auditors may read the rules of naming."},
 	{action: ChangeNaming, refusal: "Only administrators may change the rules of naming."},
-	{action: ReadStartingPoints, auditor: true, creators: true, refusal: "Only administrators may create groups."},
+	{action: ReadStartingPoints, auditor: true, everyone: true},
 	{action: ChangeStartingPoints, refusal: "Only administrators may change the starting points."},
 	{action: ReadDeparted, auditor: true, refusal: "Only administrators and auditors see who has left."},
 	{action: ChangeDirectory, refusal: "Only administrators may change the directory of people."},

@@ -95,7 +95,7 @@ func TestMayAsThePolicySays(t *testing.T) {
 func TestMayHere(t *testing.T) {
 	for do, want := range map[Action]string{
 		CreateGroup: "x", SearchPeople: "cax", ReadExpiry: "ax", ChangeExpiry: "x", ReadWorkspaceHistory: "ax", ReadNaming: "ax", ChangeNaming: "x",
-		ReadStartingPoints: "ax", ChangeStartingPoints: "x", ReadDeparted: "ax", ChangeDirectory: "x", "unheard of": "",
+		ReadStartingPoints: "cax", ChangeStartingPoints: "x", ReadDeparted: "ax", ChangeDirectory: "x", "unheard of": "",
 	} {
 		got := ""
 		for i, s := range []Subject{colleague, auditor, administrator} {

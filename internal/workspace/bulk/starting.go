@@ -95,24 +95,15 @@ func (x *starting) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid
 
 // become gives a group what a starting point sets, and records what that changes.
 func become(c *workspace.Change, g *workspace.Locked, to begun) error {
-	from := begunOf(&g.Group.Group)
-	var fact event.GroupChanged
-	for _, x := range []event.Change{{Field: "starting_point", From: from.Start, To: to.Start}, {Field: "traits", From: from.Traits, To: to.Traits}, {Field: "welcome", From: from.Welcome, To: to.Welcome},
-		{Field: "default_delivery", From: workspace.Delivery(from.Mail), To: workspace.Delivery(to.Mail)}} {
-		if x.From != x.To {
-			fact.Changed = append(fact.Changed, x)
-		}
-	}
-	fact.Changed = append(fact.Changed, workspace.TextChanges(from.Texts, to.Texts)...)
-	after, err := policy.Decode(to.Policy)
-	if err != nil {
+	then := g.Group.Group
+	if err := to.put(&then); err != nil {
 		return err
 	}
+	fact := event.GroupChanged{Changed: naming.Changes(&g.Group.Group, &then)}
+	after := then.Policy
 	before := g.Policy
-	if err := to.put(&g.Group.Group); err != nil {
-		return err
-	}
-	g.Policy = before
+	then.Policy = before
+	g.Group.Group = then
 	if len(fact.Changed) > 0 {
 		if err := c.Record(fact, &g.Group.Group); err != nil {
 			return err

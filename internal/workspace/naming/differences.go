@@ -7,6 +7,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/core/texts"
@@ -83,6 +84,17 @@ func (s Start) Differences(g *store.Group) []api.Difference {
 		differs(x.Field, x.From, x.To)
 	}
 	return out
+}
+
+// Changes are the fields beside the policy that a starting point sets and in which a group differs from what it was.
+func Changes(was, is *store.Group) (out []event.Change) {
+	for _, x := range []event.Change{{Field: "starting_point", From: was.StartingPoint, To: is.StartingPoint}, {Field: "traits", From: was.Traits, To: is.Traits}, {Field: "welcome", From: was.Welcome, To: is.Welcome},
+		{Field: "default_delivery", From: workspace.Delivery(was.DefaultMail), To: workspace.Delivery(is.DefaultMail)}} {
+		if x.From != x.To {
+			out = append(out, x)
+		}
+	}
+	return append(out, workspace.TextChanges(was.Mail.Texts, is.Mail.Texts)...)
 }
 
 // Differing lists the living groups that differ from the starting point that they were begun from, and how:

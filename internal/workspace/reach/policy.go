@@ -46,11 +46,27 @@ func (s *Service) Policy(ctx context.Context, by workspace.Actor, ref string) (*
 
 // ChangePolicy changes a group's policy and keeps the effect with the change.
 func (s *Service) ChangePolicy(ctx context.Context, by workspace.Actor, ref string, patch api.PolicyPatch, version int) (api.Group, error) {
-	return s.change(ctx, by, ref, version, func(*workspace.Change, policy.Policy) (api.PolicyPatch, error) { return patch, nil })
+	return s.change(ctx, by, ref, version, func(*workspace.Change, policy.Policy) (api.PolicyPatch, error) { return patch, nil }, nil)
 }
 
-// change changes a group's policy by what a patch says.
-func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, version int, patch func(*workspace.Change, policy.Policy) (api.PolicyPatch, error)) (api.Group, error) {
+// Begin makes a group what a starting point says, its policy, traits and texts, and keeps the effect with the
+// change.
+func (s *Service) Begin(ctx context.Context, by workspace.Actor, ref, name string, version int) (api.Group, error) {
+	if err := by.SignedIn(); err != nil {
+		return api.Group{}, err
+	}
+	row, err := naming.Begin(s.k.View(ctx, by), name)
+	if err != nil {
+		return api.Group{}, err
+	}
+	start := naming.StartOf(row)
+	return s.change(ctx, by, ref, version, func(*workspace.Change, policy.Policy) (api.PolicyPatch, error) {
+		return workspace.PolicyPatch(start.Policy.Encode()), nil
+	}, &start)
+}
+
+// change changes a group's policy by what a patch says, and with a starting point what else that sets.
+func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, version int, patch func(*workspace.Change, policy.Policy) (api.PolicyPatch, error), start *naming.Start) (api.Group, error) {
 	var id uuid.UUID
 	everybody, err := s.k.View(ctx, by).Read.CachedCountPeople()
 	if err != nil {
@@ -68,13 +84,16 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 		if err := c.Alive(&g.Group.Group); err != nil {
 			return err
 		}
+		if start != nil && !c.May(access.ChangeGroup, &g.Group) {
+			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangeGroup.Refusal())
+		}
 		before := g.Policy
 		p, err := patch(c, before)
 		if err != nil {
 			return err
 		}
 		after, bad := workspace.ApplyPatch(before, p)
-		bad = append(append(bad, workspace.Contradictions(after)...), workspace.AboveCeilings(ceilings, after, g.Address, g.StartingPoint)...)
+		bad = append(append(bad, workspace.Contradictions(after)...), workspace.AboveCeilings(ceilings, after, g.Address, begun(g, start))...)
 		if err := bad.Err(); err != nil && !c.By.Preview {
 			return err
 		}
@@ -92,11 +111,30 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 			}
 			c.Says(fmt.Sprintf("%s %s in %s. %s", workspace.Number(n, "setting"), verb, g.Name, after.Sentence()))
 		}
+		others := rest(g, start)
+		for _, x := range others {
+			r.Effects = append(r.Effects, api.Effect{Field: x.Field, From: x.From, To: x.To})
+		}
+		if len(others) > 0 && r.Says == "Nothing changes." {
+			c.Says(fmt.Sprintf("%s of %s changes, and its reach stays.", workspace.Number(len(others), "field"), g.Name))
+		}
 		if len(r.Effects) == 0 || len(bad) > 0 {
 			return nil
 		}
+		if len(others) > 0 {
+			then := g.Group.Group
+			start.Put(&then)
+			then.Policy = before
+			g.Group.Group = then
+			if err := c.Save(g); err != nil {
+				return err
+			}
+			if err := c.Record(event.GroupChanged{Changed: others}, &g.Group.Group); err != nil || after == before {
+				return err
+			}
+		}
 		var fact event.PolicyChanged
-		for _, e := range r.Effects {
+		for _, e := range r.Effects[:len(r.Effects)-len(others)] {
 			fact.Changed = append(fact.Changed, event.Change{Field: e.Field, From: e.From, To: e.To, Says: e.Says})
 		}
 		if err := waiting(c, g, after); err != nil {
@@ -109,6 +147,24 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 		return c.Record(fact, &g.Group.Group)
 	})
 	return group.ReadAfter(s.k.View(ctx, by), id, err)
+}
+
+// begun is what a group is begun from, once start is put into it.
+func begun(g *workspace.Locked, start *naming.Start) string {
+	if start != nil {
+		return start.Name
+	}
+	return g.StartingPoint
+}
+
+// rest is what a starting point changes in a group beside its policy.
+func rest(g *workspace.Locked, start *naming.Start) []event.Change {
+	if start == nil {
+		return nil
+	}
+	then := g.Group.Group
+	start.Put(&then)
+	return naming.Changes(&g.Group.Group, &then)
 }
 
 // Undo takes a change of a group's policy back, where none of its settings was changed since.
@@ -137,7 +193,7 @@ func (s *Service) Undo(ctx context.Context, by workspace.Actor, entry int64) (ap
 			patch.Set(x.Field, x.From)
 		}
 		return patch, nil
-	})
+	}, nil)
 	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
 		return g, none // who may not change the group is told nothing of its history
 	}
