@@ -120,6 +120,11 @@ type HeldPost struct {
 	Reasons    []Reason   `json:"reasons" doc:"What led to its waiting, in order"`
 }
 
+// Because says why somebody does something.
+type Because struct {
+	Reason string `json:"reason" minLength:"1" maxLength:"300"`
+}
+
 // HeldFile is a file that came with a message.
 type HeldFile struct {
 	Name string `json:"name"`

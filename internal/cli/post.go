@@ -43,11 +43,17 @@ func (a *app) waitingCommands() *cobra.Command {
 }
 
 func (a *app) waitingShow() *cobra.Command {
-	return a.reads(&cobra.Command{
+	var because string
+	c := a.reads(&cobra.Command{
 		Use: "show ID", Short: "Read a message that waits for approval, as text", Args: cobra.ExactArgs(1),
-		Example: "  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11",
+		Long:    wrap("Read a message that waits for approval, as text. Administrators who have no part in its group say why; that is recorded, and its owners are told.", 0),
+		Example: "  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11\n  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11 --reason 'Its author complained'",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
-		p, err := c.HeldPost(ctx, args[0])
+		read := func() (api.HeldPost, error) { return c.HeldPost(ctx, args[0]) }
+		if because != "" {
+			read = func() (api.HeldPost, error) { return c.ReadHeldPost(ctx, args[0], because) }
+		}
+		p, err := read()
 		if err != nil {
 			return err
 		}
@@ -68,6 +74,8 @@ func (a *app) waitingShow() *cobra.Command {
 		return a.facts(p, fact{"From", p.From}, fact{"", proven}, fact{"To", p.To}, fact{"Group", p.Group.Name}, fact{"Subject", p.Subject}, fact{"Date", p.Date},
 			fact{"Why it waits", strings.Join(why, " ")}, fact{"Files", strings.Join(files, ", ")}, fact{"", p.Unreadable}, fact{"Text", "\n" + p.Text})
 	})
+	c.Flags().StringVar(&because, "reason", "", "why you read it, as an administrator without a part in the group")
+	return c
 }
 
 var undeliveredColumns = []column[api.Undelivered]{

@@ -51,3 +51,10 @@ func (s *server) readHeldPost(ctx context.Context, by workspace.Actor, in *struc
 }) (*reply[api.HeldPost], error) {
 	return body(s.s.Post.Held(ctx, by, in.ID))
 }
+
+func (s *server) readHeldPostBecause(ctx context.Context, by workspace.Actor, in *struct {
+	ID   string `path:"id" maxLength:"50"`
+	Body api.Because
+}) (*reply[api.HeldPost], error) {
+	return body(s.s.Post.Read(ctx, by, in.ID, in.Body.Reason))
+}

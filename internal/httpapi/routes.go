@@ -140,6 +140,7 @@ func (s *server) routes() []route {
 		on("DELETE", "/domains/{name}", "retire-domain", "Retire a mail domain in which nothing lies any more", s.retireDomain, silent, looksAt("/domains/{name}/removal")),
 
 		on("GET", "/waiting/{id}/message", "read-held-post", "A message that waits for approval, as text", s.readHeldPost),
+		on("POST", "/waiting/{id}/message", "read-held-post-as-administrator", "Read a message that waits in a group in which an administrator has no part, saying why; its owners are told", s.readHeldPostBecause),
 		on("GET", "/externals", "list-externals", "External members of all groups, as far as they are yours to see", s.listExternals),
 		on("POST", "/externals/changes", "change-externals", "Prolong external members, take them out, or say who vouches for them; a result for each", s.changeExternals, looks, people),
 		on("GET", "/external-rules", "read-external-rules", "What the workspace says of external members", s.readExternalRules),

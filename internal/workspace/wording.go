@@ -105,6 +105,7 @@ const (
 	LetterProofAccount  = "proof account"
 	LetterAnswer        = "answer"
 	LetterHelps         = "helps"
+	LetterPostRead      = "post read"
 	LetterHelpOver      = "help over"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
@@ -204,6 +205,11 @@ var english = language{
 			"Nobody has decided about it since {late}, so it comes to you.",
 			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
 			"Look at what waits", "This came because you decide about messages to {address}, or take care of it.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
+		LetterPostRead: {"An administrator read mail to {name}", []string{
+			"{by}, who has no part in {name} ({address}), read the message \"{subject}\" by {from}, which waits for approval.",
+			"Why: {reason}",
+			"You are told at most once a day; the history has each."},
+			"Open the history", whyOwnerEnglish, ""},
 		LetterHelps: {"You help with the groups of {area}", []string{
 			"{person}, {by} made you a helper for the groups of {area}.",
 			"You find all of them, see who is in them and read their history. Beside that you may change: {powers}.",
@@ -428,6 +434,11 @@ var german = language{
 			"Seit {late} hat niemand entschieden, darum kommt es zu Ihnen.",
 			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an {address} entscheiden oder sich um die Gruppe kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
+		LetterPostRead: {"Ein Administrator hat E-Mail an {name} gelesen", []string{
+			"{by} hat keinen Anteil an {name} ({address}) und hat die Nachricht „{subject}“ von {from} gelesen, die auf Zustimmung wartet.",
+			"Warum: {reason}",
+			"Sie erfahren das höchstens einmal am Tag; im Verlauf steht jedes Mal."},
+			"Verlauf öffnen", whyOwnerGerman, ""},
 		LetterHelps: {"Sie helfen bei den Gruppen von {area}", []string{
 			"{person}, {by} hat Sie zum Helfer für die Gruppen von {area} gemacht.",
 			"Sie finden alle davon, sehen, wer darin ist, und lesen ihren Verlauf. Daneben dürfen Sie ändern: {powers}.",

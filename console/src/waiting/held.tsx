@@ -1,10 +1,55 @@
-import { Badge, Box, Button, HStack, Stack, Text } from '@chakra-ui/react';
+import { Badge, Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
-import { api, ask } from '../api/client';
+import { useState } from 'react';
+import { api, ask, Refusal } from '../api/client';
+import { useChange } from '../lib/use-change';
 import { Loading, Trouble } from '../ui/parts';
 
 const size = (n: number) =>
   n < 1024 ? `${n} bytes` : n < 1 << 20 ? `${Math.round(n / 1024)} kB` : `${(n / (1 << 20)).toFixed(1)} MB`;
+
+/** Why asks an administrator who has no part in a group why they read its mail. */
+function Why(props: { says: string; error: unknown; busy: boolean; onWhy: (reason: string) => void }) {
+  const [reason, setReason] = useState('');
+  return (
+    <Stack
+      as="form"
+      gap="2"
+      borderWidth="1px"
+      borderRadius="md"
+      p="3"
+      mt="1"
+      fontSize="sm"
+      onSubmit={(e) => {
+        e.preventDefault();
+        props.onWhy(reason);
+      }}
+    >
+      <Text>{props.says}</Text>
+      <HStack>
+        <Input
+          size="sm"
+          maxLength={300}
+          aria-label="Why you read it"
+          placeholder="Such as: a complaint of its author"
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+        />
+        <Button
+          size="sm"
+          type="submit"
+          variant="outline"
+          colorPalette="gray"
+          disabled={!reason.trim()}
+          loading={props.busy}
+        >
+          Read it
+        </Button>
+      </HStack>
+      <Trouble error={props.error} />
+    </Stack>
+  );
+}
 
 /** Held is a message that waits for approval: its text and the names of its files, so that nothing in it acts or loads. */
 export function Held(props: { id: string; busy: boolean; onAuthor: (author: 'trust' | 'bar') => void }) {
@@ -12,9 +57,14 @@ export function Held(props: { id: string; busy: boolean; onAuthor: (author: 'tru
     queryKey: ['post', 'held', props.id],
     queryFn: () => ask(api.GET('/api/v1/waiting/{id}/message', { params: { path: { id: props.id } } })),
   });
-  if (post.error) return <Trouble error={post.error} />;
-  if (!post.data) return <Loading what="the message" />;
-  const p = post.data;
+  const because = useChange(['history'], (reason: string) =>
+    ask(api.POST('/api/v1/waiting/{id}/message', { params: { path: { id: props.id } }, body: { reason } })),
+  );
+  const p = because.data ?? post.data;
+  if (!p && post.error instanceof Refusal && post.error.status === 403) {
+    return <Why says={post.error.message} error={because.error} busy={because.isPending} onWhy={because.mutate} />;
+  }
+  if (!p) return post.error ? <Trouble error={post.error} /> : <Loading what="the message" />;
   return (
     <Stack gap="2" borderWidth="1px" borderRadius="md" p="3" mt="1" fontSize="sm">
       <Box color="fg.muted" overflowWrap="anywhere">

@@ -71,6 +71,7 @@ var samples = []Event{
 	{ines, "console", Who{}, OutsideChanged{[]Change{{Field: "days", From: "0", To: "365"}}}},
 	{ines, "console", Who{}, PublicChanged{[]Change{{Field: "pages", From: "false", To: "true"}}}},
 	{prize, "link", books, Joined{Way: "page"}},
+	{ines, "console", books, PostRead{"prize@lucky-draw.example", "You have won", "A complaint"}},
 	{ines, "console", Who{}, AreasChanged{[]string{"Crew where x: people by Tove"}, nil}},
 	{tove, "console", books, RequestMade{"join", "I take three nights."}},
 	{oda, "console", books, ConsentAsked{prize, books}},
@@ -185,7 +186,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 69 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 70 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -24,6 +24,7 @@ func init() {
 	register[RuleFollowed]()
 	register[PostApproved]()
 	register[PostDeclined]()
+	register[PostRead]()
 	register[MailRetried]()
 	register[OverrideSet]()
 	register[Spoken]()
@@ -251,6 +252,19 @@ func (PostApproved) changes() []Change {
 	return []Change{{Field: "state", From: "waiting", To: "accepted"}}
 }
 func (PostApproved) undo() Undo { return cannot("A message that was sent can't be taken back.") }
+
+// PostRead: an administrator who has no part in a group read a post that waits there.
+type PostRead struct {
+	Author  string `json:"author"`
+	Subject string `json:"subject"`
+	Reason  string `json:"reason"`
+}
+
+func (PostRead) Kind() Kind { return "post.read" }
+func (f PostRead) did(_ Who, group string) string {
+	return fmt.Sprintf("read the post %q by %s to %s, because: %s", short(f.Subject), f.Author, group, f.Reason)
+}
+func (PostRead) undo() Undo { return cannot("What was read can't be unread.") }
 
 // MailRetried: mail that could not be delivered was to be tried again.
 type MailRetried struct {

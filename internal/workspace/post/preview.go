@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"mime"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -19,6 +20,8 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -33,29 +36,88 @@ const (
 )
 
 // Held shows a message that waits for approval to whoever decides about it: as text alone, with the
-// names of the files that came with it, so that nothing in it acts or loads.
+// names of the files that came with it, so that nothing in it acts or loads. Administrators who have no
+// part in the group read it by [Service.Read], which says why.
 func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.HeldPost, error) {
+	v := s.k.View(ctx, by)
+	m, g, err := held(v, by, id)
+	if err != nil {
+		return api.HeldPost{}, err
+	}
+	if stands(by, g.Relation) {
+		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "You have no part in %s. Say why you read its mail: that is recorded, and its owners are told.", g.Name)
+	}
+	return s.show(ctx, v, m, &g)
+}
+
+// Read is Held for an administrator who has no part in the group: that they read it and why is in the history,
+// and its owners are told, once a day.
+func (s *Service) Read(ctx context.Context, by workspace.Actor, id, reason string) (api.HeldPost, error) {
+	v := s.k.View(ctx, by)
+	m, g, err := held(v, by, id)
+	if err != nil {
+		return api.HeldPost{}, err
+	}
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return api.HeldPost{}, workspace.Wrong("reason", "", "Say why you read it, such as: a complaint of its author.")
+	}
+	out, err := s.show(ctx, v, m, &g)
+	if err != nil || !stands(by, g.Relation) {
+		return out, err
+	}
+	return out, s.k.Do(ctx, by, func(c *workspace.Change) error {
+		row, err := c.Read.Group(*m.GroupID)
+		if err != nil {
+			return err
+		}
+		c.Says(fmt.Sprintf("You read the message; the owners of %s are told why.", row.Name))
+		n, err := c.Tx.Spend(store.AddressID(c.By.Person.AddrKey+" reads "+row.AddrKey), c.Now(), "readings", 1)
+		if err != nil {
+			return err
+		}
+		if n == 1 {
+			to, err := c.NoticeRecipients(&row)
+			if err != nil {
+				return err
+			}
+			l := c.GroupLetter(workspace.LetterPostRead, &row, workspace.GroupPath(&row, "history"), map[string]string{"by": c.By.Name(), "reason": reason, "subject": out.Subject, "from": out.Author})
+			if err := c.Send(&row, to, l); err != nil {
+				return err
+			}
+		}
+		return c.Record(event.PostRead{Author: out.Author, Subject: out.Subject, Reason: reason}, &row)
+	})
+}
+
+// stands reports whether somebody reads the mail of a group only because they are an administrator.
+func stands(by workspace.Actor, r access.Relation) bool {
+	return by.Administers() && r.Rung > policy.Members
+}
+
+// held returns a message that waits, and its group, to whoever decides about it.
+func held(v *workspace.View, by workspace.Actor, id string) (store.Mailing, workspace.Group, error) {
 	none := workspace.Fail(workspace.NotFound, "There is no post %q that waits for you.", workspace.Cut(id, 50))
 	u, err := uuid.Parse(id)
 	if err != nil {
-		return api.HeldPost{}, none
+		return store.Mailing{}, workspace.Group{}, none
 	}
-	v := s.k.View(ctx, by)
 	if err := by.SignedIn(); err != nil {
-		return api.HeldPost{}, err
+		return store.Mailing{}, workspace.Group{}, err
 	}
 	m, err := v.Read.Mailing(u)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (m.Kind != store.KindPost || m.GroupID == nil || m.State != store.Waiting) {
-		return api.HeldPost{}, none
+		return m, workspace.Group{}, none
 	} else if err != nil {
-		return api.HeldPost{}, err
+		return m, workspace.Group{}, err
 	}
 	g, err := v.FindGroup(m.GroupID.String(), access.DecidePosts)
 	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
-		return api.HeldPost{}, none
-	} else if err != nil {
-		return api.HeldPost{}, err
+		return m, g, none
 	}
+	return m, g, err
+}
+
+func (s *Service) show(ctx context.Context, v *workspace.View, m store.Mailing, g *workspace.Group) (api.HeldPost, error) {
 	read, err := v.Read.Messages([]uuid.UUID{m.MessageID}, true)
 	if err != nil {
 		return api.HeldPost{}, err
@@ -63,7 +125,7 @@ func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.
 	x := read[m.MessageID]
 	var d store.Decision
 	_ = json.Unmarshal(m.Decision, &d) // written by Accept
-	out := Show(append(x.Header, "\r\n"...), &bodyReader{ctx: ctx, j: &Job{s: s, message: x}})
+	out := Show(slices.Concat(m.Fields, x.Header, []byte("\r\n")), &bodyReader{ctx: ctx, j: &Job{s: s, message: x}})
 	out.PostHead, out.Group, out.Reasons = head(v, m, read), api.Name{Name: g.Name, Address: g.Address}, shape(d).Reasons
 	if out.WrittenBy, err = writerOf(v, x); out.WrittenBy == x.Author {
 		out.WrittenBy = ""
