@@ -45,6 +45,7 @@ func sides(t *testing.T, p *place, ines *tab, c *client.Client) {
 	}
 	ines.open("/waiting?kind=post", "The green slip")
 	ines.click(`[aria-label^="Read it: “The green slip”"]`)
+	ines.do(ines.See("You have no part in Lost Property"), ines.Fill(`[aria-label="Why you read it"]`, "The slip is asked for"), ines.Press("Read it, and say so"))
 	ines.do(ines.See("Is it free ?"), ines.See("It was written as HTML; this is its text."), ines.Press("Approve, and trust "+asks), ines.See("1 decision approved"))
 	if o, err := c.Override(ctx, "lost-property@merrowline.example", asks); err != nil || o.Override != "trusted" {
 		t.Errorf("%+v, %v", o, err)
@@ -65,4 +66,50 @@ func sides(t *testing.T, p *place, ines *tab, c *client.Client) {
 	if d, err := c.Differing(ctx, "intake", client.Paging{}); err != nil || d.Total != 1 || d.Items[0].Differences[0] == (api.Difference{}) {
 		t.Errorf("%+v, %v", d, err)
 	}
+}
+
+// outward is what people outside see and do: a public page, coming in by an address that a letter proves, what a
+// group adds to mail and answers by itself; and a helper, who looks after an area.
+func outward(t *testing.T, p *place, ines *tab, c *client.Client) {
+	const tides, gull = "tide-and-weather@merrowline.example", "gull@gannetport.example"
+	stranger := p.tab()
+	stranger.open("/public", "Mail groups open to anyone")
+	stranger.do(stranger.Fill(`input[type=search]`, "tide"), stranger.Gone("Lost Property"), stranger.See("Tide and Weather"))
+	stranger.open("/public/safety-board@merrowline.example", "There is no public page here.")
+	stranger.open("/public/"+tides, "Anyone can join.")
+	stranger.do(stranger.Fill(`[name=address]`, gull), stranger.Press("Join Tide and Weather"), stranger.See("A letter goes to "+gull))
+	wait(t, "the letter is there", func() bool { return len(p.letters(gull, "Is this your address?")) == 1 })
+	link := regexp.MustCompile(`/public/proofs/[A-Za-z0-9_-]{32}`).FindString(strings.ReplaceAll(string(p.raw(gull, 1)), "=\r\n", ""))
+	stranger.open(link, "comes into the group")
+	stranger.do(stranger.Press("Join Tide and Weather"), stranger.See("You are in Tide and Weather."))
+	if x, err := c.Externals(ctx, client.ExternalList{Q: "gull"}); err != nil || x.Total != 1 || x.Items[0].Voucher != nil {
+		t.Errorf("%+v, %v", x, err)
+	}
+
+	ines.open("/groups/"+tides+"/mail", "On each message")
+	ines.do(ines.Fill(`[name="mail.tag"]`, "Tides"), ines.See("[Tides]"), ines.Press("Have it so"), ines.Gone("Drop the draft"))
+	if err := p.send("bram.tolley@merrowline.example", "bram.tolley@merrowline.example", []byte("From: bram.tolley@merrowline.example\r\nSubject: High at ten\r\n\r\nAnd low at four.\r\n"), tides); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the post is there", func() bool { return len(p.letters(gull, "[Tides] High at ten")) == 1 })
+	if raw := string(p.raw(gull, 3)); !strings.Contains(raw, "And low at four.\r\n\r\n-- \r\nTides for Gannet Quay.") {
+		t.Errorf("no footer: %s", raw)
+	}
+	p.must("petra.vane@merrowline.example", "It says", "group", "notice", "lost-property@merrowline.example")
+	if err := p.send("", gull, []byte("From: "+gull+"\r\nSubject: A hat\r\n\r\nGrey.\r\n"), "lost-property@merrowline.example"); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "the automatic answer is there", func() bool { return len(p.letters(gull, "Auto: A hat")) == 1 })
+
+	jonas := p.browse("jonas.keel@crew.merrowline.example")
+	jonas.open("/mine", "I help with")
+	jonas.open("/groups/masters@crew.merrowline.example/history", "Masters and Mates")
+	p.must("jonas.keel@crew.merrowline.example", "tove.alder@merrowline.example", "member", "add", "masters@crew.merrowline.example", demo.Member, "--preview")
+	if code, out := p.cli("jonas.keel@crew.merrowline.example", "policy", "change", "masters@crew.merrowline.example", "post=anyone"); code != 4 {
+		t.Errorf("a helper without the power: %d %s", code, out)
+	}
+
+	petra := p.browse("petra.vane@merrowline.example")
+	petra.open("/groups/lost-property@merrowline.example/reach", "Begin again")
+	petra.do(petra.Choose(`main select:has(option[value="team-room"])`, "team-room"), petra.See("write owners: anyone"))
 }

@@ -14,7 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/demo"
 )
 
-// shot is one picture: who looks at which page, and what they do there first.
+// shot is one picture: who looks at which page, "" for nobody in particular, and what they do there first.
 type shot struct {
 	name, as, path, see string
 	do                  func(*browser.Page) error
@@ -22,13 +22,12 @@ type shot struct {
 
 func main() {
 	url := flag.String("url", "http://127.0.0.1:8480", "the console of the demo")
-	office := flag.String("post-office", "http://127.0.0.1:8481", "the post office of the demo")
 	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "only the picture of this name")
 	dark := flag.Bool("dark", false, "in dark colours")
 	narrow := flag.Bool("narrow", false, "on a small screen")
 	flag.Parse()
-	if err := run(*url, *office, *dir, *only, *dark, *narrow); err != nil {
+	if err := run(*url, *dir, *only, *dark, *narrow); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
@@ -54,7 +53,7 @@ var shots = []shot{
 		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("Then:"), p.See("12 of 239 people match"))
 	}},
 	{name: "group-nesting", as: demo.Administrator, path: "/groups/all@crew.merrowline.example/nesting", see: "each once"},
-	{name: "group-ways-in", as: demo.Owner, path: "/groups/night-dispatch@merrowline.example/ways-in", see: "Petra Vane"},
+	{name: "group-mail", as: demo.Administrator, path: "/groups/harbour-liaison@merrowline.example/mail", see: "What people get"},
 	{name: "people", as: demo.Administrator, path: "/people", see: "Aile Alder"},
 	{name: "person", as: demo.Administrator, path: "/people/" + demo.Owner, see: "Entry in"},
 	{name: "rules", as: demo.Administrator, path: "/rules", see: "Seasonal route", do: func(p *browser.Page) error {
@@ -71,10 +70,10 @@ var shots = []shot{
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
 	{name: "externals", as: demo.Administrator, path: "/people/external", see: "Berths and pilots"},
 	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
-	{name: "post-office", as: "-", path: "/boxes/" + demo.Owner, see: "Newest first"},
+	{name: "public", path: "/public/harbour-liaison@merrowline.example", see: "Being in it"},
 }
 
-func run(url, office, dir, only string, dark, narrow bool) error {
+func run(url, dir, only string, dark, narrow bool) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -87,14 +86,14 @@ func run(url, office, dir, only string, dark, narrow bool) error {
 		if only != "" && only != s.name {
 			continue
 		}
-		if err := take(b, s, url, office, dir, dark, narrow); err != nil {
+		if err := take(b, s, url, dir, dark, narrow); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 	}
 	return nil
 }
 
-func take(b *browser.Browser, s shot, url, office, dir string, dark, narrow bool) error {
+func take(b *browser.Browser, s shot, url, dir string, dark, narrow bool) error {
 	width, height := int64(1280), int64(800)
 	if narrow {
 		width, height = 390, 844
@@ -104,17 +103,12 @@ func take(b *browser.Browser, s shot, url, office, dir string, dark, narrow bool
 		return err
 	}
 	defer p.Close()
-	base := url
-	switch s.as {
-	case "-":
-		base = office
-	case "":
-	default:
+	if s.as != "" {
 		if err := p.SignIn(url, s.as, demo.Password); err != nil {
 			return err
 		}
 	}
-	if err := errors.Join(p.Goto(base+s.path), p.Dark(dark), p.Goto(base+s.path), p.See(s.see)); err != nil {
+	if err := errors.Join(p.Goto(url+s.path), p.Dark(dark), p.Goto(url+s.path), p.See(s.see)); err != nil {
 		return err
 	}
 	if s.do != nil {

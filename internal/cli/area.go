@@ -51,7 +51,7 @@ func (a *app) areaCommands() *cobra.Command {
 	var n api.NewArea
 	set := a.changes(&cobra.Command{
 		Use: "set NAME", Short: "Hand groups to helpers, or change an area", Args: cobra.ExactArgs(1),
-		Long: wrap("Hand the groups that a filter names to helpers, with powers: people, change (names, addresses, texts), policy, life (renew, retire, restore), posts (those that wait), create. With none they look. The filter may ask about domain, starting_point, address, name, language and traits.", 0),
+		Long:    wrap("Hand the groups that a filter names to helpers, with powers: people, change (names, addresses, texts), policy, life (renew, retire, restore), posts (those that wait), create. With none they look. The filter may ask about domain, starting_point, address, name, language and traits.", 0),
 		Example: "  ivytable area set Crew --filter 'domain eq \"crew.merrowline.example\"' --power people --power posts \\\n    --helper jonas.keel@crew.merrowline.example --preview",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
 		n.Name = args[0]

@@ -72,89 +72,86 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
   const effects = drafting ? (preview.data?.effects ?? []) : [];
   const impossible = (preview.data?.problems.length ?? 0) > 0;
   return (
-    <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 1fr) minmax(0, 1fr)' }} gap="5" alignItems="start">
-      <Panel title="Who may do what">
-        <PolicyEditor
-          sentences={shown.sentences}
-          settings={saved.settings}
-          privacy={shown.privacy}
-          values={values}
-          was={from}
-          onValue={set}
-          onPrivacy={fill}
-          disabled={!may}
-        />
-      </Panel>
-      <Stack gap="5" position={{ lg: 'sticky' }} top="5">
-        <Panel title="How far it reaches">
-          <Rings settings={saved.settings} values={values} was={from} onValue={set} disabled={!may} />
+    <Stack gap="5">
+      <Grid
+        templateColumns={{ base: 'minmax(0, 1fr)', lg: 'minmax(0, 1fr) minmax(0, 1fr)' }}
+        gap="5"
+        alignItems="start"
+      >
+        <Panel title="Who may do what">
+          <PolicyEditor
+            sentences={shown.sentences}
+            settings={saved.settings}
+            privacy={shown.privacy}
+            values={values}
+            was={from}
+            onValue={set}
+            onPrivacy={fill}
+            disabled={!may}
+          />
         </Panel>
-        {draft.dirty && (
-          <Panel title="A draft, not saved yet">
-            <Stack gap="3">
-              <Moved draft={draft} />
-              {effects.length === 0 && !preview.error && <Text color="fg.muted">This changes nothing.</Text>}
-              {effects.map((e) => (
-                <Box key={e.field} fontSize="sm">
-                  <Text fontWeight="600">
-                    {e.field === 'waiting'
-                      ? 'What waits here'
-                      : `${asked(saved.settings, e.field)}: ${e.from} → ${e.to}`}
-                  </Text>
-                  <Text>{e.says}</Text>
-                  {e.names && <Text color="fg.muted">Such as {e.names.join(', ')}.</Text>}
-                </Box>
-              ))}
-              {drafting &&
-                (preview.data?.sample ?? []).slice(0, 5).map((l, i) => (
-                  <Text key={i} fontSize="sm" color="fg.muted">
-                    {l.name || l.address}: {l.says}
-                  </Text>
-                ))}
-              <Trouble error={preview.error} />
-              <Trouble error={draft.error} />
-              <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
-            </Stack>
+        <Stack gap="5" position={{ lg: 'sticky' }} top="5">
+          <Panel title="How far it reaches">
+            <Rings settings={saved.settings} values={values} was={from} onValue={set} disabled={!may} />
           </Panel>
-        )}
-      </Stack>
-      <Box gridColumn={{ lg: '1 / -1' }}>
-        <Panel title="What people can do">
-          <Stack gap="3">
-            <Text>{shown.sentence}</Text>
-            {!draft.dirty && <Faults contradictions={shown.contradictions} warnings={shown.warnings} />}
-            <StandIns list={shown.stand_ins} columns={4} />
-            {!may && (
-              <Text color="fg.muted">
-                {g.term.ended_at
-                  ? 'It has ended. Restore it to change its reach.'
-                  : 'Its owners and administrators can change this.'}
-              </Text>
-            )}
-          </Stack>
-        </Panel>
-      </Box>
-      <Box gridColumn={{ lg: '1 / -1' }}>
-        <Trying
-          group={g}
-          draft={
-            drafting && !impossible
-              ? Object.entries(values)
-                  .filter(([name, v]) => v !== from[name])
-                  .map(([name, v]) => `${name}=${v}`)
-                  .join(' ')
-              : ''
-          }
-        />
-      </Box>
-      {may && g.may?.includes('change') && !draft.dirty && (
-        <Box gridColumn={{ lg: '1 / -1' }}>
-          <BeginAgain group={g} />
-        </Box>
-      )}
+          {draft.dirty && (
+            <Panel title="A draft, not saved yet">
+              <Stack gap="3">
+                <Moved draft={draft} />
+                {effects.length === 0 && !preview.error && <Text color="fg.muted">This changes nothing.</Text>}
+                {effects.map((e) => (
+                  <Box key={e.field} fontSize="sm">
+                    <Text fontWeight="600">
+                      {e.field === 'waiting'
+                        ? 'What waits here'
+                        : `${asked(saved.settings, e.field)}: ${e.from} → ${e.to}`}
+                    </Text>
+                    <Text>{e.says}</Text>
+                    {e.names && <Text color="fg.muted">Such as {e.names.join(', ')}.</Text>}
+                  </Box>
+                ))}
+                {drafting &&
+                  (preview.data?.sample ?? []).slice(0, 5).map((l, i) => (
+                    <Text key={i} fontSize="sm" color="fg.muted">
+                      {l.name || l.address}: {l.says}
+                    </Text>
+                  ))}
+                <Trouble error={preview.error} />
+                <Trouble error={draft.error} />
+                <Faults contradictions={shown.contradictions} warnings={shown.warnings} />
+              </Stack>
+            </Panel>
+          )}
+        </Stack>
+      </Grid>
+      <Panel title="What people can do">
+        <Stack gap="3">
+          <Text>{shown.sentence}</Text>
+          {!draft.dirty && <Faults contradictions={shown.contradictions} warnings={shown.warnings} />}
+          <StandIns list={shown.stand_ins} columns={4} />
+          {!may && (
+            <Text color="fg.muted">
+              {g.term.ended_at
+                ? 'It has ended. Restore it to change its reach.'
+                : 'Its owners and administrators can change this.'}
+            </Text>
+          )}
+        </Stack>
+      </Panel>
+      <Trying
+        group={g}
+        draft={
+          drafting && !impossible
+            ? Object.entries(values)
+                .filter(([name, v]) => v !== from[name])
+                .map(([name, v]) => `${name}=${v}`)
+                .join(' ')
+            : ''
+        }
+      />
+      {may && g.may?.includes('change') && !draft.dirty && <BeginAgain group={g} />}
       {draft.dirty && (
         <HStack
-          gridColumn={{ lg: '1 / -1' }}
           position="sticky"
           bottom="0"
           bg="bg.panel"
@@ -184,6 +181,6 @@ function Policy({ group: g, saved }: { group: Group; saved: PolicySummary }) {
           </Button>
         </HStack>
       )}
-    </Grid>
+    </Stack>
   );
 }

@@ -5,7 +5,6 @@ import { useParams } from 'react-router';
 import { api, ask, type PublicGroup } from '../api/client';
 import { plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
-import { AddressField } from '../session/fields';
 import { Frame } from '../ui/frame';
 import { Loading, Trouble } from '../ui/parts';
 
@@ -107,7 +106,19 @@ function Approach({ group: g }: { group: PublicGroup }) {
         send.mutate();
       }}
     >
-      <AddressField value={address} onValue={setAddress} />
+      <label>
+        <Text fontSize="sm" fontWeight="600" mb="1">
+          Your address
+        </Text>
+        <Input
+          name="address"
+          type="email"
+          required
+          autoComplete="email"
+          value={address}
+          onChange={(e) => setAddress(e.target.value)}
+        />
+      </label>
       <label>
         <Text fontSize="sm" fontWeight="600" mb="1">
           Your name

@@ -43,7 +43,7 @@ function Why(props: { says: string; error: unknown; busy: boolean; onWhy: (reaso
           disabled={!reason.trim()}
           loading={props.busy}
         >
-          Read it
+          Read it, and say so
         </Button>
       </HStack>
       <Trouble error={props.error} />
