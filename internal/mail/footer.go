@@ -294,7 +294,7 @@ func footed(all []slot, footer string) (edits []post.Edit, top textproto.Header)
 
 // write returns a footer as it stands in a part, and whether the part has to say that it is in UTF-8.
 func (x slot) write(footer string) (e post.Edit, wide, ok bool) {
-	text := "\r\n-- \r\n" + strings.ReplaceAll(footer, "\n", "\r\n")
+	text := "\r\n-- \r\n" + strings.ReplaceAll(strings.ReplaceAll("\n"+footer, "\n--", "\n --")[1:], "\n", "\r\n") // no line of it is a boundary
 	if x.encoding == "base64" {
 		x.lineEnds = bytes.HasSuffix(x.quantum, []byte("\n"))
 	}
@@ -416,9 +416,13 @@ func markup(footer string) string {
 	return b.String()
 }
 
-// entities writes a word as HTML in ASCII.
+// entities writes a word as HTML in ASCII, such that a line that begins with it is no boundary.
 func entities(w string) string {
 	var b strings.Builder
+	if rest, found := strings.CutPrefix(w, "--"); found {
+		b.WriteString("&#45;-")
+		w = rest
+	}
 	for _, r := range html.EscapeString(w) {
 		if r < 0x80 {
 			b.WriteRune(r)

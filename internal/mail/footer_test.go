@@ -142,6 +142,19 @@ func TestFooterLeavesAlone(t *testing.T) {
 	}
 }
 
+// A footer can't end a part of a message, or begin another.
+func TestFooterIsNoBoundary(t *testing.T) {
+	raw := mixed("multipart/mixed", "Content-Type: text/plain\r\n\r\nHigh.", "Content-Type: text/plain\r\nContent-Disposition: attachment\r\n\r\nx")
+	got := leaves(t, through(t, raw, texts.Texts{Footer: "--b=1\n\nForged\n--b=1--\n--b=1"}))
+	if len(got) != 2 || !strings.Contains(got[0], " --b=1") || got[1] != "text/plain: x" {
+		t.Errorf("%q", got)
+	}
+	raw = mixed("multipart/mixed", "Content-Type: text/html\r\n\r\n<p>High.", "Content-Type: text/plain\r\nContent-Disposition: attachment\r\n\r\nx")
+	if got = leaves(t, through(t, raw, texts.Texts{Footer: "--b=1\n\nForged\n--b=1--"})); len(got) != 2 || !strings.Contains(got[0], "&#45;-b=1--") || got[1] != "text/plain: x" {
+		t.Errorf("%q", got)
+	}
+}
+
 // Tag and answers stand in the header once, and a message to two groups has those of each.
 func TestTagAndReplies(t *testing.T) {
 	raw := from + "Reply-To: elsewhere@gannetport.example\r\n\r\nHigh at ten.\r\n"

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -16,7 +17,7 @@ const maxAnswers = 500
 // answer returns the automatic answer that a message to g, which was taken in or held, is due, "" for none;
 // that it was given is noted. By RFC 3834, 2: nothing that a program or a list sent is answered, nothing
 // goes but to the return path, and to nobody twice within the group's period. What claims to be written by
-// somebody of the workspace and is not proven is not answered either.
+// somebody of the workspace and is not proven is not answered either, and who is in the group needs no answer.
 func answer(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing) (string, error) {
 	text := g.Mail.Answer
 	if text == "" || Mailbox(m.Mailbox) != ToGroup || a.Automatic || a.Listed {
@@ -37,6 +38,13 @@ func answer(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing) (st
 		if _, err := c.Read.GroupByAddress(back.Key()); !errors.Is(err, store.ErrNotFound) { // two that answer each other
 			return "", err
 		}
+	}
+	if p, err := c.Read.PersonByKey(a.writer().Key()); err == nil {
+		if r, err := c.RelationOf(p, g); err != nil || r.Rung <= policy.Members {
+			return "", err
+		}
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return "", err
 	}
 	now := c.Now()
 	if due, err := c.Tx.Answer(g.ID, back.Key(), now, now.Add(-g.Mail.Period())); err != nil || !due {

@@ -82,6 +82,9 @@ func TestAnswers(t *testing.T) {
 		"that claims a colleague": func(a *post.Arrived) {
 			a.ReturnPath, a.Author = kit.Colleague, kit.Address(t, kit.Colleague)
 		},
+		"of a member": func(a *post.Arrived) {
+			a.Proven, a.ReturnPath, a.Author = true, kit.Member, kit.Address(t, kit.Member)
+		},
 	} {
 		if got := write(t, g.Address, change); len(got) != 0 {
 			t.Errorf("a message %s is answered: %+v", name, got)
