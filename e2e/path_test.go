@@ -445,7 +445,7 @@ func accessible(t *testing.T, p *place, ines *tab) {
 	for _, dark := range []bool{false, true} {
 		ines.do(ines.Dark(dark))
 		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
-			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/public": "Lost Property", "/public/harbour-liaison@merrowline.example": "Being in it", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
+			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/public": "Lost Property", "/public/tide-and-weather@merrowline.example": "Being in it", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
 			"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
 			"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"} {
 			ines.open(path, see)
