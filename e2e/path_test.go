@@ -438,22 +438,28 @@ func history(t *testing.T, p *place, ines *tab, c *client.Client) {
 
 // accessible lets axe-core look at the main pages, in both colour modes.
 func accessible(t *testing.T, p *place, ines *tab) {
+	ines.accessible(t, map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
+			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
+			"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
+			"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"})
+}
+
+// accessible looks at pages in both colours, each once it says something, for what axe finds against them.
+func (b *tab) accessible(t *testing.T, pages map[string]string) {
+	t.Helper()
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatalf("axe-core is not installed; run: make build: %v", err)
 	}
 	for _, dark := range []bool{false, true} {
-		ines.do(ines.Dark(dark))
-		for path, see := range map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
-			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/public": "Lost Property", "/public/tide-and-weather@merrowline.example": "Being in it", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
-			"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
-			"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"} {
-			ines.open(path, see)
-			if _, err := ines.Eval("(() => {" + string(axe) + "; window.found = null; axe.run(document, {resultTypes: ['violations']}).then(r => { window.found = r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + n.failureSummary.split('\\n')[1]).join(' | ')).join('\\n') }); return 1 })()"); err != nil {
+		b.do(b.Dark(dark))
+		for path, see := range pages {
+			b.open(path, see)
+			if _, err := b.Eval("(() => {" + string(axe) + "; window.found = null; axe.run(document, {resultTypes: ['violations']}).then(r => { window.found = r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + n.failureSummary.split('\\n')[1]).join(' | ')).join('\\n') }); return 1 })()"); err != nil {
 				t.Fatal(err)
 			}
-			ines.do(ines.Until("window.found !== null"))
-			if found, _ := ines.Eval("window.found"); found != "" {
+			b.do(b.Until("window.found !== null"))
+			if found, _ := b.Eval("window.found"); found != "" {
 				t.Errorf("%s, dark %v:\n%s", path, dark, found)
 			}
 		}

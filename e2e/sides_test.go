@@ -75,6 +75,8 @@ func outward(t *testing.T, p *place, ines *tab, c *client.Client) {
 	stranger := p.tab()
 	stranger.open("/public", "Mail groups open to anyone")
 	stranger.do(stranger.Fill(`input[type=search]`, "tide"), stranger.Gone("Lost Property"), stranger.See("Tide and Weather"))
+	stranger.accessible(t, map[string]string{"/public": "Tide and Weather", "/public/" + tides: "Anyone can join."})
+	stranger.do(stranger.Dark(false))
 	stranger.open("/public/safety-board@merrowline.example", "There is no public page here.")
 	stranger.open("/public/"+tides, "Anyone can join.")
 	stranger.do(stranger.Fill(`[name=address]`, gull), stranger.Press("Join Tide and Weather"), stranger.See("A letter goes to "+gull))

@@ -159,3 +159,56 @@ func TestHelpersCreateInTheirArea(t *testing.T) {
 		t.Errorf("of nobody: %d %s", status, says)
 	}
 }
+
+// What waits, what came back and who is external in the groups of an area is listed for its helper, by what they
+// may do there, and nothing of other groups.
+func TestHelpersSeeWhatIsInTheirArea(t *testing.T) {
+	f := newFixtures(t, "Listing")
+	who := f.person()
+	token(t, who)
+	defer k.Area.Set(ctx, k.Actor(t, kit.Administrator), api.NewAreas{Areas: []api.NewArea{}}, 0)
+	inside, outside := f.group("join.how=asking externals=owners hold=everyone"), f.group("join.how=asking externals=owners hold=everyone")
+	for _, g := range []api.Group{inside, outside} {
+		if _, err := k.Joining.Join(ctx, k.Actor(t, kit.Colleague), g.Address, api.JoinRequest{}); err != nil {
+			t.Fatal(err)
+		}
+		if err := kit.Last(k.Member.Add(ctx, k.Actor(t, kit.Administrator), g.Address, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: "listed@gannetport.example"}}}, 0)); err != nil {
+			t.Fatal(err)
+		}
+		if err := k.Send(t, g.Address, kit.Member, true, "listed"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	count := func(path, of string) (n int) {
+		t.Helper()
+		status, body := ask(t, who, "GET", path, "")
+		if status != 200 {
+			t.Fatalf("%s: %d %s", path, status, body)
+		}
+		if strings.Contains(body, outside.Address) {
+			t.Errorf("%s tells of a group outside the area: %s", path, body)
+		}
+		return strings.Count(body, `"address":"`+of+`"`)
+	}
+	for _, c := range []struct {
+		powers                      []string
+		requests, waiting, external int
+	}{{nil, 0, 0, 1}, {[]string{"people"}, 1, 1, 1}, {[]string{"posts"}, 0, 1, 1}, {[]string{"people", "posts"}, 1, 2, 1}} {
+		n := api.NewAreas{Areas: []api.NewArea{{Name: "One", Filter: fmt.Sprintf("address eq %q", inside.Address), Powers: append([]string{}, c.powers...), Helpers: []string{who}}}}
+		if _, err := k.Area.Set(ctx, k.Actor(t, kit.Administrator), n, 0); err != nil {
+			t.Fatal(err)
+		}
+		if got := count("/api/v1/requests", inside.Address); got != c.requests {
+			t.Errorf("with %v: %d requests, want %d", c.powers, got, c.requests)
+		}
+		if got := count("/api/v1/waiting", inside.Address); got != c.waiting {
+			t.Errorf("with %v: %d wait, want %d", c.powers, got, c.waiting)
+		}
+		if got := decode[api.Me](t, must(ask(t, who, "GET", "/api/v1/me", ""))).Waiting; got != c.waiting {
+			t.Errorf("with %v: %d wait as I am told, want %d", c.powers, got, c.waiting)
+		}
+		if got := count("/api/v1/externals", inside.Address); got != c.external {
+			t.Errorf("with %v: %d external members, want %d", c.powers, got, c.external)
+		}
+	}
+}

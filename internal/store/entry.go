@@ -85,7 +85,8 @@ func (s *Tx) EndRequests(group uuid.UUID, people []uuid.UUID, kind string, now t
 // RequestQuery says which requests to list.
 type RequestQuery struct {
 	Group  uuid.UUID // with a value: of this group
-	Runner uuid.UUID // with a value: of the groups that this person helps to run
+	Runner uuid.UUID // with a value: of the groups that this person helps to run, ...
+	Areas  Areas     // ... and of these
 	Person uuid.UUID // with a value: made by this person, in every state
 	After  Cursor
 	Limit  int
@@ -103,7 +104,11 @@ func (s *Reads) Requests(q RequestQuery) (Page[Request], error) {
 		db = db.Where("group_id = ?", q.Group)
 	}
 	if q.Runner != uuid.Nil {
-		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", q.Runner, expand.Moderator)
+		c, err := q.Areas.or(condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", []any{q.Runner, expand.Moderator}}, "group_id")
+		if err != nil {
+			return Page[Request]{}, err
+		}
+		db = db.Where(c.sql, c.args...)
 	}
 	return page(s, db, q.After, q.Limit, sortKey[Request]{column: "made_at", desc: q.Person != uuid.Nil,
 		value: func(r Request) (string, uuid.UUID) { return r.MadeAt.Format(dbTime), r.ID }})

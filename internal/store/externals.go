@@ -39,7 +39,8 @@ func (s *Reads) External(group, member uuid.UUID) (m ExternalMember, err error) 
 // ExternalQuery says which external members to list. The zero value stands for all.
 type ExternalQuery struct {
 	Group    uuid.UUID // with a value: of this group
-	Runner   uuid.UUID // with a value: of groups that this person owns, and those for whom they vouch
+	Runner   uuid.UUID // with a value: of groups that this person owns, those for whom they vouch, ...
+	Areas    Areas     // ... and of these
 	Q        string    // beginnings of words of the name or address
 	Domain   string    // and all below it
 	Voucher  uuid.UUID // with a value: for whom this person vouches
@@ -69,14 +70,18 @@ func likeText(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
 }
 
-func (q ExternalQuery) where() condition {
-	c := condition{"p.external AND g.ended_at IS NULL", nil}
+func (q ExternalQuery) where() (c condition, err error) {
+	c = condition{"p.external AND g.ended_at IS NULL", nil}
 	add := func(sql string, args ...any) { c = c.and(condition{sql, args}) }
 	if q.Group != uuid.Nil {
 		add("x.group_id = ?", q.Group)
 	}
 	if q.Runner != uuid.Nil {
-		add("(x.voucher_id = ? OR x.group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role = 3))", q.Runner, q.Runner)
+		of, err := q.Areas.or(condition{"x.voucher_id = ? OR x.group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role = 3)", []any{q.Runner, q.Runner}}, "x.group_id")
+		if err != nil {
+			return c, err
+		}
+		c = c.and(of)
 	}
 	for _, w := range Words(q.Q) {
 		add("p.id IN (SELECT ref FROM words WHERE kind = ? AND word LIKE ?)", KindPerson, likePrefix(w))
@@ -111,14 +116,17 @@ func (q ExternalQuery) where() condition {
 		}
 		add("("+either.sql+")", either.args...)
 	}
-	return c
+	return c, nil
 }
 
 const externalRows = " FROM external_members x JOIN memberships m ON m.group_id = x.group_id AND m.member_id = x.member_id JOIN people p ON p.id = x.member_id JOIN mail_groups g ON g.id = x.group_id WHERE "
 
 // Externals returns a page of external members across groups, by address, each once for each group.
 func (s *Reads) Externals(q ExternalQuery) (p Page[ExternalRow], err error) {
-	where := q.where()
+	where, err := q.where()
+	if err != nil {
+		return p, err
+	}
 	if p.Total = q.After.Total; q.After.Empty() {
 		if p.Total, err = s.CountExternals(q); err != nil {
 			return p, err
@@ -138,7 +146,10 @@ func (s *Reads) Externals(q ExternalQuery) (p Page[ExternalRow], err error) {
 
 // CountExternals returns how many external members a query means, each once for each group.
 func (s *Reads) CountExternals(q ExternalQuery) (n int64, err error) {
-	where := q.where()
+	where, err := q.where()
+	if err != nil {
+		return 0, err
+	}
 	return n, wrap("count external members", s.db.Raw("SELECT COUNT(*)"+externalRows+where.sql, where.args...).Scan(&n).Error)
 }
 

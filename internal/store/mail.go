@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
 )
 
 // What a mailing is.
@@ -235,31 +234,24 @@ func (s *Tx) DecideMailing(m Mailing, state, by, reason string) error {
 	return s.notePosts([]Mailing{m})
 }
 
-// WaitingPosts returns a page of posts that wait for approval, oldest first: of all
-// groups, or of those that person runs.
-func (s *Reads) WaitingPosts(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Mailing], error) {
-	return page(s, s.ofGroups(person, group).Where("kind = ? AND state = ?", KindPost, Waiting), after, limit, byArrival)
-}
-
 // Troubled returns a page of mailings that could not be handed to everybody, or not yet,
-// oldest first: all, or those to one group, or to the groups that person runs.
-func (s *Reads) Troubled(person uuid.UUID, group uuid.UUID, after Cursor, limit int) (Page[Mailing], error) {
-	return page(s, s.ofGroups(person, group).Where("trouble"), after, limit, byArrival)
-}
-
-var byArrival = sortKey[Mailing]{column: "received_at", value: func(m Mailing) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }}
-
-// ofGroups asks for the mailings to one group, or to those that person runs.
-func (s *Reads) ofGroups(person uuid.UUID, group uuid.UUID) *gorm.DB {
-	db := s.db.Model(&Mailing{})
+// oldest first: all, or those to one group, or to the groups that person runs and those of some areas.
+func (s *Reads) Troubled(person, group uuid.UUID, areas Areas, after Cursor, limit int) (Page[Mailing], error) {
+	db := s.db.Model(&Mailing{}).Where("trouble")
 	if group != uuid.Nil {
 		db = db.Where("group_id = ?", group)
 	}
 	if person != uuid.Nil {
-		db = db.Where("group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= 2)", person)
+		of, err := areas.or(condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= 2)", []any{person}}, "group_id")
+		if err != nil {
+			return Page[Mailing]{}, err
+		}
+		db = db.Where(of.sql, of.args...)
 	}
-	return db
+	return page(s, db, after, limit, byArrival)
 }
+
+var byArrival = sortKey[Mailing]{column: "received_at", value: func(m Mailing) (string, uuid.UUID) { return m.ReceivedAt.Format(dbTime), m.ID }}
 
 // Held returns how many posts to a group wait for approval, and of how many octets.
 func (s *Reads) Held(group uuid.UUID) (posts, octets int64, err error) {

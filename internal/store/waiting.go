@@ -6,8 +6,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-
-	"ivytable.example/ivytable/internal/core/rule"
 )
 
 // Kinds of what waits for somebody's decision, beside those of requests.
@@ -27,11 +25,10 @@ type WaitingItem struct {
 
 // WaitingQuery says what of all that waits is meant.
 type WaitingQuery struct {
-	Kinds  []string                // empty: all
-	Group  uuid.UUID               // with a value: of this group alone
-	Person uuid.UUID               // with a value: of groups that this person decides about
-	Areas  map[string][]*rule.Rule // with Person, by kind: filters of groups about which they decide as helpers, too
-	Time   FilterTime              // with Areas
+	Kinds  []string         // empty: all
+	Group  uuid.UUID        // with a value: of this group alone
+	Person uuid.UUID        // with a value: of groups that this person decides about
+	Areas  map[string]Areas // with Person, by kind: groups about which they decide as helpers
 	After  Cursor
 	Limit  int
 }
@@ -74,14 +71,10 @@ func (q WaitingQuery) selects(more func(at, id string) condition) (out []conditi
 		}
 		if q.Person != uuid.Nil {
 			of := condition{"group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?)", []any{q.Person, p.role}}
-			for _, f := range q.Areas[p.kinds[0]] {
-				in, err := groupFilter(q.Time, false).where(f.Root(), true)
-				if err != nil {
-					return nil, err
-				}
-				of = condition{of.sql + " OR group_id IN (SELECT g.id FROM mail_groups g WHERE " + in.sql + ")", append(of.args, in.args...)}
+			if of, err = q.Areas[p.kinds[0]].or(of, "group_id"); err != nil {
+				return nil, err
 			}
-			c = c.and(condition{"(" + of.sql + ")", of.args})
+			c = c.and(of)
 		}
 		if more != nil {
 			c = c.and(more(p.at, p.id))

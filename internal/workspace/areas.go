@@ -129,6 +129,12 @@ func (v *View) AreaFilters(do access.Action) (out []*rule.Rule, err error) {
 	return out, err
 }
 
+// AreasFor are the areas in which the actor may do something, for lists of what is in their groups.
+func (v *View) AreasFor(do access.Action) (store.Areas, error) {
+	filters, err := v.AreaFilters(do)
+	return store.Areas{Filters: filters, Time: store.FilterTime{Now: v.Now()}}, err
+}
+
 // CreatesIn reports whether the actor may create groups in an area of theirs: in any, or, where g is given, in
 // one that it would be in.
 func (v *View) CreatesIn(g *store.Group) (bool, error) {

@@ -56,6 +56,9 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 	q := store.ExternalQuery{Q: l.Q, Domain: strings.ToLower(strings.TrimPrefix(l.Domain, "@")), Alone: l.Alone, Endless: l.Endless, Limit: l.Limit}
 	if !by.Subject().ReadsAll() {
 		q.Runner = by.Person.ID
+		if q.Areas, err = v.AreasFor(access.SeePeople); err != nil {
+			return none, err
+		}
 	}
 	if l.Group != "" {
 		g, err := v.FindGroup(l.Group, access.ReadGroup)

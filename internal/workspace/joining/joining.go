@@ -180,6 +180,10 @@ func (s *Service) Requests(ctx context.Context, by workspace.Actor, ref string, 
 		q.Person = by.Person.ID
 	case !by.Administers():
 		q.Runner = by.Person.ID
+		var err error
+		if q.Areas, err = v.AreasFor(access.DecideRequests); err != nil {
+			return none, err
+		}
 	}
 	var err error
 	if q.After, err = v.Cursor(cursor, "requests", q.Group, q.Person, q.Runner); err != nil {

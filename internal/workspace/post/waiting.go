@@ -18,12 +18,13 @@ import (
 
 // listed reads a page of one of the lists of mail, with the groups and messages that belong
 // to it: of one group, or of those that the actor helps to run, or of all.
-func listed(v *workspace.View, ref, cursor, list string, read func(person, group uuid.UUID, after store.Cursor, limit int) (store.Page[store.Mailing], error),
+func listed(v *workspace.View, ref, cursor, list string, read func(person, group uuid.UUID, areas store.Areas, after store.Cursor, limit int) (store.Page[store.Mailing], error),
 	limit int) (page store.Page[store.Mailing], groups map[uuid.UUID]store.Group, messages map[uuid.UUID]store.Message, err error) {
 	if err := v.By.SignedIn(); err != nil {
 		return page, nil, nil, err
 	}
 	var only, mine uuid.UUID
+	var areas store.Areas
 	switch {
 	case ref != "":
 		g, err := v.FindGroup(ref, access.DecidePosts)
@@ -33,12 +34,15 @@ func listed(v *workspace.View, ref, cursor, list string, read func(person, group
 		only = g.ID
 	case !v.By.Administers():
 		mine = v.By.Person.ID
+		if areas, err = v.AreasFor(access.DecidePosts); err != nil {
+			return page, nil, nil, err
+		}
 	}
 	after, err := v.Cursor(cursor, list, only, mine)
 	if err != nil {
 		return page, nil, nil, err
 	}
-	if page, err = read(mine, only, after, limit); err != nil {
+	if page, err = read(mine, only, areas, after, limit); err != nil {
 		return page, nil, nil, err
 	}
 	groups, messages, err = surroundings(v, page.Items)

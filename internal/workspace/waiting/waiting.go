@@ -16,7 +16,6 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
-	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/consent"
@@ -49,15 +48,13 @@ func query(v *workspace.View) (store.WaitingQuery, error) {
 	if v.By.Administers() {
 		return store.WaitingQuery{}, nil
 	}
-	q := store.WaitingQuery{Person: v.By.Person.ID, Areas: map[string][]*rule.Rule{}, Time: store.FilterTime{Now: v.Now()}}
+	q := store.WaitingQuery{Person: v.By.Person.ID, Areas: map[string]store.Areas{}}
 	for kind, do := range map[string]access.Action{store.WaitingPost: access.DecidePosts, store.ToJoin: access.DecideRequests, store.WaitingRule: access.ChangeRule, store.WaitingNest: access.ChangeGroup} {
-		filters, err := v.AreaFilters(do)
+		areas, err := v.AreasFor(do)
 		if err != nil {
 			return q, err
 		}
-		if filters != nil {
-			q.Areas[kind] = filters
-		}
+		q.Areas[kind] = areas
 	}
 	return q, nil
 }
