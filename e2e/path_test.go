@@ -119,7 +119,7 @@ func TestDemo(t *testing.T) {
 	t.Run("outward", func(t *testing.T) { outward(t, p, ines, c) })
 	t.Run("term", func(t *testing.T) { term(t, p, ines, c) })
 	t.Run("history", func(t *testing.T) { history(t, p, ines, c) })
-	t.Run("accessible", func(t *testing.T) { accessible(t, p, ines) })
+	t.Run("accessible", func(t *testing.T) { accessible(t, ines) })
 }
 
 func look(t *testing.T, p *place, ines *tab, c *client.Client) {
@@ -437,11 +437,11 @@ func history(t *testing.T, p *place, ines *tab, c *client.Client) {
 }
 
 // accessible lets axe-core look at the main pages, in both colour modes.
-func accessible(t *testing.T, p *place, ines *tab) {
+func accessible(t *testing.T, ines *tab) {
 	ines.accessible(t, map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
-			"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
-			"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
-			"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"})
+		"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
+		"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
+		"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"})
 }
 
 // accessible looks at pages in both colours, each once it says something, for what axe finds against them.

@@ -272,3 +272,23 @@ func Whole[A any](items []A) api.Page[A] {
 	}
 	return api.Page[A]{Items: items, Total: int64(len(items))}
 }
+
+// ChangeSetting makes a change of a setting of the workspace by whoever may do something: it is locked, permission
+// is asked again, and a change that began from an older version, with version above 0, is refused. f gets the
+// setting as it is, at first what before says, and its version in the records. called names it in words.
+func ChangeSetting[T any](ctx context.Context, k *Kernel, by Actor, do access.Action, name, called string, version int, before T, f func(c *Change, before T, current int) error) error {
+	return k.Do(ctx, by, func(c *Change) error {
+		is := before
+		current, err := c.Tx.LockSetting(name, &is)
+		if err != nil {
+			return err
+		}
+		if err := c.Allow(do); err != nil {
+			return err
+		}
+		if version > 0 && version != current+1 {
+			return Fail(Stale, "Somebody changed %s meanwhile: you read version %d, now it is %d. Read again, then make your change.", called, version, current+1)
+		}
+		return f(c, is, current)
+	})
+}

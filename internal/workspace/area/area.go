@@ -128,18 +128,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.NewAreas, v
 		return api.Areas{}, err
 	}
 	var out api.Areas
-	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
-		var before []workspace.Area
-		current, err := c.Tx.LockSetting(workspace.AreasSetting, &before)
-		if err != nil {
-			return err
-		}
-		if err := c.Allow(access.ChangeAreas); err != nil {
-			return err
-		}
-		if version > 0 && version != current+1 {
-			return workspace.Fail(workspace.Stale, "Somebody changed the areas since you read them (version %d, now %d). Read them again, then make your change.", version, current+1)
-		}
+	err = workspace.ChangeSetting(ctx, s.k, by, access.ChangeAreas, workspace.AreasSetting, "the areas", version, []workspace.Area(nil), func(c *workspace.Change, before []workspace.Area, current int) error {
 		for i := range next { // who set one that stays, and when, stays too
 			next[i].SetBy, next[i].SetAt = c.By.Person.Address, c.Now()
 			for _, b := range before {

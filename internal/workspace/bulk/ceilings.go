@@ -51,18 +51,7 @@ func (s *Service) SetCeilings(ctx context.Context, by workspace.Actor, n api.New
 		return api.Ceilings{}, err
 	}
 	var out api.Ceilings
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
-		var before []workspace.Ceiling
-		current, err := c.Tx.LockSetting(workspace.CeilingsSetting, &before)
-		if err != nil {
-			return err
-		}
-		if err := c.Allow(access.ChangeCeilings); err != nil {
-			return err
-		}
-		if version > 0 && version != current+1 {
-			return workspace.Fail(workspace.Stale, "Somebody changed the ceilings since you read them (version %d, now %d). Read them again, then make your change.", version, current+1)
-		}
+	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangeCeilings, workspace.CeilingsSetting, "the ceilings", version, []workspace.Ceiling(nil), func(c *workspace.Change, before []workspace.Ceiling, current int) error {
 		for i := range next { // who set one that stays, and when, stays too
 			next[i].SetBy, next[i].SetAt = c.By.Person.Address, c.Now()
 			for _, b := range before {

@@ -316,18 +316,7 @@ func (s *Service) SetRules(ctx context.Context, by workspace.Actor, n api.Extern
 	if err := bad.Err(); err != nil {
 		return api.ExternalRules{}, err
 	}
-	err = s.k.Do(ctx, by, func(c *workspace.Change) error {
-		before := workspace.DefaultOutside()
-		current, err := c.Tx.LockSetting(workspace.OutsideSetting, &before)
-		if err != nil {
-			return err
-		}
-		if err := c.Allow(access.ChangeOutside); err != nil {
-			return err
-		}
-		if version > 0 && version != current+1 {
-			return workspace.Fail(workspace.Stale, "Somebody changed what the workspace says of external members since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
-		}
+	err = workspace.ChangeSetting(ctx, s.k, by, access.ChangeOutside, workspace.OutsideSetting, "what the workspace says of external members", version, workspace.DefaultOutside(), func(c *workspace.Change, before workspace.Outside, current int) error {
 		n = shape(next, current+2)
 		changes := differences(shape(before, 0), n)
 		for _, x := range changes {

@@ -53,18 +53,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection,
 	}
 	next := workspace.Protection{SecondFactor: n.SecondFactor, Shown: slices.Compact(slices.Sorted(slices.Values(n.Shown))),
 		Budgets: map[string]int{workspace.SpendGroups: n.Groups, workspace.SpendOutsiders: n.Outsiders, workspace.SpendLetters: n.Letters}}
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
-		before := workspace.DefaultProtection()
-		current, err := c.Tx.LockSetting(workspace.ProtectionSetting, &before)
-		if err != nil {
-			return err
-		}
-		if err := c.Allow(access.ChangeProtection); err != nil {
-			return err
-		}
-		if version > 0 && version != current+1 {
-			return workspace.Fail(workspace.Stale, "Somebody changed what protects the workspace since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
-		}
+	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangeProtection, workspace.ProtectionSetting, "what protects the workspace", version, workspace.DefaultProtection(), func(c *workspace.Change, before workspace.Protection, current int) error {
 		n = shape(next, current+2)
 		changes := differences(shape(before, 0), n)
 		for _, x := range changes {

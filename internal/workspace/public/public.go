@@ -87,18 +87,7 @@ func (s *Service) SetRules(ctx context.Context, by workspace.Actor, n api.Public
 		return api.PublicPages{}, workspace.Wrong("list", true, "A list leads to pages, and there are none. Have public pages too, or no list.")
 	}
 	next := workspace.Public{Pages: n.Pages, List: n.List}
-	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
-		var before workspace.Public
-		current, err := c.Tx.LockSetting(workspace.PublicSetting, &before)
-		if err != nil {
-			return err
-		}
-		if err := c.Allow(access.ChangePublic); err != nil {
-			return err
-		}
-		if version > 0 && version != current+1 {
-			return workspace.Fail(workspace.Stale, "Somebody changed what the workspace shows on the internet since you read it (version %d, now %d). Read it again, then make your change.", version, current+1)
-		}
+	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangePublic, workspace.PublicSetting, "what the workspace shows on the internet", version, workspace.Public{}, func(c *workspace.Change, before workspace.Public, current int) error {
 		groups, err := count(&c.View)
 		if err != nil {
 			return err
