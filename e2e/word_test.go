@@ -67,6 +67,12 @@ func TestRehearsalsHoldOverTheWire(t *testing.T) {
 	if _, err := ines.SetCeilings(ctx, api.NewCeilings{Ceilings: []api.NewCeiling{}}); err != nil { // any policy can be chosen
 		t.Fatal(err)
 	}
+	mail := lines{p, map[string]*smtp.Client{}}
+	defer func() {
+		for _, c := range mail.open {
+			c.Close()
+		}
+	}()
 	r := rand.New(rand.NewPCG(11, 26))
 	cases, outcomes := 0, map[string]int{}
 	for i := range 36 {
@@ -116,7 +122,7 @@ func TestRehearsalsHoldOverTheWire(t *testing.T) {
 					if proven && as[who] == nil {
 						continue // nobody can sign in as them
 					}
-					check(action, who, proven, p.writes(t, ines, g.Address, to, who, proven))
+					check(action, who, proven, mail.writes(ines, g.Address, to, who, proven))
 				}
 			}
 		}
@@ -138,8 +144,37 @@ func asked(got string, p api.Preview) string {
 	return got
 }
 
+// lines are connections by which messages are sent, one for each person who signed in, and one of nobody.
+type lines struct {
+	p    *place
+	open map[string]*smtp.Client
+}
+
+// line returns the connection of somebody, "" for nobody; one that the service has closed is opened again.
+func (l lines) line(who string) *smtp.Client {
+	l.p.t.Helper()
+	if c := l.open[who]; c != nil {
+		if c.Reset() == nil {
+			return c
+		}
+		c.Close()
+	}
+	c, err := smtp.Dial(l.p.smtp)
+	if err != nil {
+		l.p.t.Fatal(err)
+	}
+	if who != "" {
+		if err := c.Auth(sasl.NewPlainClient("", who, l.p.password)); err != nil {
+			l.p.t.Fatal(err)
+		}
+	}
+	l.open[who] = c
+	return c
+}
+
 // writes sends a message by SMTP, signed in where it is proven who wrote it, and says what became of it.
-func (p *place) writes(t *testing.T, ines *client.Client, group, to, who string, proven bool) string {
+func (l lines) writes(ines *client.Client, group, to, who string, proven bool) string {
+	t := l.p.t
 	t.Helper()
 	waits := func() int64 {
 		w, err := ines.Waiting(ctx, group, []string{"post"}, client.Paging{Limit: 1})
@@ -148,18 +183,11 @@ func (p *place) writes(t *testing.T, ines *client.Client, group, to, who string,
 		}
 		return w.Total
 	}
-	before := waits()
-	c, err := smtp.Dial(p.smtp)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
+	before, as := waits(), ""
 	if proven {
-		if err := c.Auth(sasl.NewPlainClient("", who, p.password)); err != nil {
-			t.Fatal(err)
-		}
+		as = who
 	}
-	err = c.SendMail(who, []string{to}, strings.NewReader("From: "+who+"\r\nSubject: wire\r\n\r\nHello.\r\n"))
+	err := l.line(as).SendMail(who, []string{to}, strings.NewReader("From: "+who+"\r\nSubject: wire\r\n\r\nHello.\r\n"))
 	var no *smtp.SMTPError
 	switch {
 	case errors.As(err, &no) && no.Code >= 500:

@@ -9,6 +9,7 @@ import { TraitBoxes } from '../groups/settings';
 import { useMe } from '../session/me';
 import { GroupField } from '../shared/group-field';
 import { Faults, patchOf, PolicyEditor, valuesIn, valuesOf, withPrivacy, withValue } from '../shared/policy';
+import { Rings } from '../shared/rings';
 import { useStartingPoints } from '../shared/starting-points';
 import { Loading, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
@@ -149,6 +150,10 @@ function Editor({ start, onDone }: { start: StartingPoint | null; onDone: () => 
   );
   const s = look.data;
   const values = s ? { ...valuesOf(s), ...valuesIn(policy, s.settings) } : {};
+  const choose = (name: string, value: string) => {
+    const setting = s?.settings.find((x) => x.name === name);
+    if (setting) setPolicy(withValue(policy, setting, value));
+  };
   return (
     <Stack gap="4" borderTopWidth="1px" pt="4">
       <Box as="label" fontSize="sm">
@@ -180,13 +185,11 @@ function Editor({ start, onDone }: { start: StartingPoint | null; onDone: () => 
           privacy={policy.privacy ?? s.privacy}
           values={values}
           was={values}
-          onValue={(name, value) => {
-            const setting = s.settings.find((x) => x.name === name);
-            if (setting) setPolicy(withValue(policy, setting, value));
-          }}
+          onValue={choose}
           onPrivacy={(privacy) => setPolicy(withPrivacy(policy, privacy))}
         />
       )}
+      {s && <Rings settings={s.settings} values={values} was={values} onValue={choose} />}
       {s && <Faults contradictions={s.contradictions} warnings={s.warnings} />}
       <TraitBoxes list={traits} onChange={setTraits} />
       <Box as="label" fontSize="sm">
