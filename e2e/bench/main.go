@@ -10,6 +10,8 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"log/slog"
+	"net"
 	"os"
 	"runtime"
 	"slices"
@@ -17,15 +19,19 @@ import (
 	"testing"
 	"time"
 
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
 	"github.com/go-sql-driver/mysql"
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/filter"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/demo"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
+	"ivytable.example/ivytable/internal/mail"
 	"ivytable.example/ivytable/internal/service"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -113,7 +119,7 @@ func at(ctx context.Context, size demo.Size) (rows []row, pages []string, err er
 	}
 	b.admin = workspace.Actor{Person: admin}
 	fmt.Fprintf(os.Stderr, "made %d people, %d groups, %d memberships in %v\n", size.People, size.Groups, size.Memberships, time.Since(began).Round(time.Second))
-	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.expansion, b.rehearsal, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay} {
+	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.rcpt, b.expansion, b.rehearsal, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay} {
 		r, err := measure()
 		if err != nil {
 			return nil, nil, err
@@ -298,6 +304,70 @@ func (b *bench) typeAhead() (row, error) {
 		return err
 	}, b.bare("SELECT p.* FROM words w JOIN people p ON p.id = w.ref WHERE w.kind = 1 AND w.word LIKE 'tam%' ORDER BY w.word, w.ref LIMIT 8"))
 	return row{work: "type-ahead, at each letter of four names", floor: "the bare SQL query for 8 people by one word", goal: "one indexed query", took: took, base: base}, err
+}
+
+// rcpt times the answer to a recipient by SMTP, of somebody who signed in, who is decided about there.
+func (b *bench) rcpt() (row, error) {
+	dir, err := os.MkdirTemp("", "spool")
+	if err != nil {
+		return row{}, err
+	}
+	defer os.RemoveAll(dir)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return row{}, err
+	}
+	server := mail.NewServer(b.w, mail.Options{Domain: "bench.example", Spool: dir, Log: slog.New(slog.DiscardHandler)})
+	go server.Serve(l, mail.Transfer)
+	defer server.Shutdown(b.ctx)
+	token, err := b.w.Account.CreateToken(b.ctx, b.admin, api.NewToken{Name: "mail", Scopes: []string{"send"}})
+	if err != nil {
+		return row{}, err
+	}
+	taken, err := filter.Groups.Parse(`post ge "workspace"`) // else the connection is closed for recipients in vain
+	if err != nil {
+		return row{}, err
+	}
+	page, err := b.pool.Reads(b.ctx).Groups(store.GroupQuery{Filter: taken, Limit: 1000, Sort: store.ByCreated, Time: store.FilterTime{Now: b.now}})
+	if err != nil {
+		return row{}, err
+	}
+	c, err := smtp.Dial(l.Addr().String())
+	if err != nil {
+		return row{}, err
+	}
+	defer c.Close()
+	self := b.admin.Person.Address
+	if err := c.Auth(sasl.NewPlainClient("", self, token.Secret)); err != nil {
+		return row{}, err
+	}
+	var took, base []time.Duration
+	for i, g := range page.Items {
+		if err := errors.Join(c.Reset(), c.Mail(self, nil)); err != nil {
+			return row{}, err
+		}
+		t, err := timed(func() error {
+			var no *smtp.SMTPError
+			if err := c.Rcpt(g.Address, nil); err != nil && !errors.As(err, &no) {
+				return err
+			}
+			return nil
+		})
+		if err != nil {
+			return row{}, err
+		}
+		f, err := timed(b.bare(`SELECT g.*, p.id, p.active, p.external, m.role, m.added_at, oa.kind, od.kind, (SELECT GROUP_CONCAT(name ORDER BY place) FROM domains), s.value
+			FROM mail_groups g LEFT JOIN people p ON p.addr_key = ? LEFT JOIN memberships m ON m.group_id = g.id AND m.member_id = p.id
+			LEFT JOIN overrides oa ON oa.group_id = g.id AND oa.addr_key = p.addr_key LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = ?
+			LEFT JOIN settings s ON s.name = 'expiry' WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ?)`, self, "*@"+strings.SplitN(self, "@", 2)[1], g.AddrKey))
+		if err != nil {
+			return row{}, err
+		}
+		if i >= 50 {
+			took, base = append(took, t), append(base, f)
+		}
+	}
+	return row{work: "RCPT until its answer, to one of 1,000 groups after the other", floor: "the bare SQL for the same rows", goal: "<= 2x", took: median(took), base: median(base)}, nil
 }
 
 // expansion times the reach of a group with everybody in 100 nested ones.

@@ -164,22 +164,17 @@ func (s *session) rcpt(to string) error {
 		return refusal(553, smtp.EnhancedCode{5, 1, 3}, "The recipient's address can't be read: %s", oneLine(err.Error()))
 	}
 	signedIn := s.by.SignedIn() == nil
-	d, err := s.s.service.Post.Find(ctx, a, !signedIn && !s.trusted)
+	var d post.Destination
+	if signedIn { // whoever signed in is known, so the answer need not wait for the message
+		d, err = s.s.service.Post.FindFor(ctx, a, s.by)
+	} else {
+		d, err = s.s.service.Post.Find(ctx, a, !s.trusted)
+	}
 	if err != nil {
 		return s.no("rcpt", err)
 	}
 	if s.from == "" && d.Mailbox != post.ToBounces && d.Mailbox != post.ToAdministrators {
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
-	}
-	if signedIn && d.Mailbox != post.ToBounces {
-		// Whoever signed in is known, so the answer need not wait for the message.
-		self, err := mailaddr.Parse(s.by.Person.Address)
-		if err != nil {
-			return s.failed("rcpt", err)
-		}
-		if err := s.s.service.Post.Check(ctx, d, self, true); err != nil {
-			return s.no("rcpt", err)
-		}
 	}
 	if !slices.ContainsFunc(s.to, func(x post.Destination) bool { return x.Group == d.Group && x.Mailbox == d.Mailbox }) {
 		s.to = append(s.to, d) // two addresses of one group are one recipient

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"database/sql"
+	"encoding/json"
 	"errors"
 	"maps"
 	"slices"
@@ -279,6 +281,91 @@ func domainOf(key string) string {
 func (s *Reads) Holds(group uuid.UUID, key string) (policy.Override, error) {
 	all, err := s.OverridesOf(group, []string{key})
 	return all[key], err
+}
+
+// Standing is where the author of a message stands with a group.
+type Standing struct {
+	Person   Person // what a decision asks of them: who they are, and whether they are here
+	Role     expand.Role
+	AddedAt  time.Time // to the group; the zero time where they are not in it by themselves
+	Override policy.Override
+}
+
+// StandingOf returns where somebody stands with a group who has, or had, an address: all that a decision about their
+// mail asks, in one statement, but for what they are in through other groups. ErrNotFound is for nobody's.
+func (s *Reads) StandingOf(group uuid.UUID, key string) (out Standing, err error) {
+	var r standingRow
+	err = s.db.Raw("SELECT "+standingColumns+" FROM mail_groups g"+standingJoins+" WHERE g.id = ? AND p.id IS NOT NULL", key, key, KindFormer, group).Row().Scan(r.into()...)
+	return r.standing(), wrap("read where an author stands", err)
+}
+
+// standingColumns and standingJoins are a Standing, beside a group g, by an address that somebody has or had.
+const (
+	standingColumns = "p.id, p.address, p.addr_key, p.name, p.active, p.external, p.workspace_role, m.role, m.added_at, oa.kind, od.kind"
+	standingJoins   = ` LEFT JOIN people p ON p.id = COALESCE((SELECT id FROM people WHERE addr_key = ?), (SELECT ref FROM addresses WHERE addr_key = ? AND kind = ?))
+		LEFT JOIN memberships m ON m.group_id = g.id AND m.member_id = p.id
+		LEFT JOIN overrides oa ON oa.group_id = g.id AND oa.addr_key = p.addr_key
+		LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = CONCAT('*@', SUBSTRING_INDEX(p.addr_key, '@', -1))`
+)
+
+type standingRow struct {
+	id                                uuid.NullUUID
+	address, key, name, workspaceRole sql.NullString
+	active, external                  sql.NullBool
+	role, own, domain                 sql.NullInt16
+	added                             sql.NullTime
+}
+
+func (r *standingRow) into() []any {
+	return []any{&r.id, &r.address, &r.key, &r.name, &r.active, &r.external, &r.workspaceRole, &r.role, &r.added, &r.own, &r.domain}
+}
+
+func (r *standingRow) standing() Standing {
+	out := Standing{Person: Person{ID: r.id.UUID, Address: r.address.String, AddrKey: r.key.String, Name: r.name.String, Active: r.active.Bool, External: r.external.Bool, WorkspaceRole: r.workspaceRole.String},
+		Role: expand.Role(r.role.Int16), AddedAt: r.added.Time, Override: policy.Override(r.domain.Int16)}
+	if r.own.Valid {
+		out.Override = policy.Override(r.own.Int16)
+	}
+	return out
+}
+
+// Asked is all that the decision about a message asks of the records, but for what its author is in through other
+// groups.
+type Asked struct {
+	Group   Group
+	Author  Standing        // of somebody known
+	Domains []string        // the main one first
+	Setting json.RawMessage // nil where it was never set
+	Version int             // of the setting
+}
+
+// AskedOf reads what is asked about mail to an address by somebody who has, or had, another one, and a setting, in one
+// statement. ErrNotFound is for an address of no group, and for an author whom nobody knows.
+func (s *Reads) AskedOf(address, author, setting string) (out Asked, err error) {
+	var r standingRow
+	var text sql.RawBytes
+	var names string
+	var value []byte
+	var version sql.NullInt64
+	columns := "g." + strings.Join(strings.FieldsFunc(groupColumns, func(c rune) bool { return c == ',' || c <= ' ' }), ", g.")
+	rows, err := s.db.Raw("SELECT "+columns+", "+standingColumns+`, COALESCE((SELECT GROUP_CONCAT(name ORDER BY place SEPARATOR ' ') FROM domains), ''), s.value, s.version
+		FROM mail_groups g`+standingJoins+` LEFT JOIN settings s ON s.name = ?
+		WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?)) AND p.id IS NOT NULL`, author, author, KindFormer, setting, address, KindGroup, KindAlias).Rows()
+	if err != nil {
+		return out, wrap("read what a decision asks", err)
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		if err = rows.Err(); err == nil {
+			err = sql.ErrNoRows
+		}
+		return out, wrap("read what a decision asks", err)
+	}
+	if err = rows.Scan(append(append(out.Group.into(&text), r.into()...), &names, &value, &version)...); err == nil {
+		out.Group.Policy, err = decodePolicy(string(text))
+	}
+	out.Author, out.Domains, out.Setting, out.Version = r.standing(), strings.Fields(names), value, int(version.Int64)
+	return out, wrap("read what a decision asks", err)
 }
 
 // OverridesOf returns what is settled in a group about addresses, by key: about each by

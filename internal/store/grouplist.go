@@ -62,7 +62,7 @@ func (g *Group) into(policy *sql.RawBytes) []any {
 // scanGroups calls f for every group that q names. It reads the columns by hand: by
 // reflection would cost as much as the query.
 func scanGroups(q *gorm.DB, f func(Group)) error {
-	rows, err := q.Select(groupColumns).Rows()
+	rows, err := q.Rows()
 	if err != nil {
 		return err
 	}
@@ -249,7 +249,7 @@ func (s *Reads) groupsAt(at []place) ([]Group, error) {
 		have, missing = s.memory.groupsOf(at)
 	}
 	if len(missing) > 0 {
-		err := scanGroups(s.db.Model(&Group{}).Where("id IN ?", missing), func(g Group) {
+		err := scanGroups(s.db.Model(&Group{}).Select(groupColumns).Where("id IN ?", missing), func(g Group) {
 			have[g.ID] = g
 			if !inTx(s.db) {
 				s.memory.keepGroup(g)

@@ -315,7 +315,7 @@ func (s *Reads) Group(id uuid.UUID) (g Group, err error) {
 
 func (s *Reads) oneGroup(where string, args ...any) (g Group, err error) {
 	err = gorm.ErrRecordNotFound
-	if failed := scanGroups(s.db.Model(&Group{}).Where(where, args...).Limit(1), func(found Group) { g, err = found, nil }); failed != nil {
+	if failed := scanGroups(s.db.Raw("SELECT "+groupColumns+" FROM mail_groups WHERE "+where+" LIMIT 1", args...), func(found Group) { g, err = found, nil }); failed != nil {
 		err = failed
 	}
 	return g, wrap("read a group", err)
@@ -339,7 +339,7 @@ func (s *Tx) SharedGroups(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
 		db = db.Clauses(clause.Locking{Strength: "SHARE"})
 	}
 	return out, inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("read groups", scanGroups(db.Model(&Group{}).Where("id IN ?", ids).Order("id"), func(g Group) { out[g.ID] = g }))
+		return wrap("read groups", scanGroups(db.Model(&Group{}).Select(groupColumns).Where("id IN ?", ids).Order("id"), func(g Group) { out[g.ID] = g }))
 	})
 }
 

@@ -205,7 +205,7 @@ func (s *Reads) keptCount(of subject, query string, args []any, read func() (int
 }
 
 func (s *Reads) keptSetting(name string) (settingRow, error) {
-	return load(s, s.memory.settings, ofSettings, name, func(int64) (settingRow, error) { return readSetting(s.db, name) })
+	return load(s, s.memory.settings, ofSettings, name, func(int64) (settingRow, error) { return readSetting(s.db, name, "") })
 }
 
 // nestingAt is what every group is nested in, as it was after so many changes of it.

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"bytes"
+	"database/sql"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -11,7 +14,7 @@ import (
 // Setting reads a setting of the workspace into v and returns its version, 0 with
 // v untouched where it was never set.
 func (s *Reads) Setting(name string, v any) (version int, err error) {
-	row, err := readSetting(s.db, name)
+	row, err := readSetting(s.db, name, "")
 	return row.into(v, err)
 }
 
@@ -34,7 +37,7 @@ func (s *Tx) LockSetting(name string, v any) (version int, err error) {
 	if err := s.writing(ofSettings).Exec("INSERT INTO settings (name, value, version) VALUES (?, 'null', 0) ON DUPLICATE KEY UPDATE version = version", name).Error; err != nil {
 		return 0, wrap("lock a setting", err)
 	}
-	row, err := readSetting(s.forUpdate(), name)
+	row, err := readSetting(s.db, name, s.locking("FOR UPDATE"))
 	return row.into(v, err)
 }
 
@@ -55,12 +58,37 @@ type settingRow struct {
 	Version int
 }
 
-func readSetting(db *gorm.DB, name string) (row settingRow, err error) {
-	err = db.Table("settings").Where("name = ?", name).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
+func readSetting(db *gorm.DB, name, lock string) (row settingRow, err error) {
+	err = db.Raw("SELECT value, version FROM settings WHERE name = ?"+lock, name).Row().Scan(&row.Value, &row.Version)
+	if errors.Is(err, sql.ErrNoRows) {
 		return settingRow{}, nil
 	}
 	return row, wrap("read a setting", err)
+}
+
+// DomainsAndSetting returns the mail domains, the main one first, and a setting, in one statement.
+func (s *Reads) DomainsAndSetting(name string, v any) (domains []string, version int, err error) {
+	var names string
+	var value sql.RawBytes
+	var n sql.NullInt64
+	rows, err := s.db.Raw("SELECT COALESCE((SELECT GROUP_CONCAT(name ORDER BY place SEPARATOR ' ') FROM domains), ''), s.value, s.version FROM (SELECT 1) one LEFT JOIN settings s ON s.name = ?", name).Rows()
+	if err != nil {
+		return nil, 0, wrap("read the domains and a setting", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := rows.Scan(&names, &value, &n); err != nil {
+			return nil, 0, wrap("read the domains and a setting", err)
+		}
+		row := settingRow{Version: int(n.Int64)}
+		if n.Valid {
+			row.Value = json.RawMessage(bytes.Clone(value))
+		}
+		if version, err = row.into(v, nil); err != nil {
+			return nil, 0, wrap("read a setting", err)
+		}
+	}
+	return strings.Fields(names), version, wrap("read the domains and a setting", rows.Err())
 }
 
 func (r settingRow) into(v any, err error) (version int, _ error) {

@@ -71,6 +71,43 @@ func (v *View) Domains() ([]string, error) {
 	return v.domains, nil
 }
 
+// Frame reads at once what every decision about mail asks of the workspace: its domains, and how long groups live.
+func (v *View) Frame() error {
+	if v.domains != nil && v.expiry != nil {
+		return nil
+	}
+	e := DefaultExpiry()
+	domains, version, err := v.Read.DomainsAndSetting(ExpirySetting, &e)
+	if err != nil {
+		return err
+	}
+	out, err := NewExpiry(e, version+1)
+	if err == nil {
+		v.domains, v.expiry = domains, &out
+	}
+	return err
+}
+
+// Asked reads at once all that the decision asks about mail by somebody known to a group: the group, where the author
+// stands with it, and what Frame reads.
+func (v *View) Asked(address, author string) (store.Group, store.Standing, error) {
+	a, err := v.Read.AskedOf(address, author, ExpirySetting)
+	if err != nil {
+		return a.Group, a.Author, err
+	}
+	e := DefaultExpiry()
+	if a.Setting != nil {
+		if err := json.Unmarshal(a.Setting, &e); err != nil {
+			return a.Group, a.Author, err
+		}
+	}
+	out, err := NewExpiry(e, a.Version+1)
+	if err == nil {
+		v.domains, v.expiry = a.Domains, &out
+	}
+	return a.Group, a.Author, err
+}
+
 // Expiry is the rule for how long groups live, as it is in force.
 type Expiry struct {
 	store.Expiry
@@ -260,17 +297,24 @@ func (v *View) RelationOf(p store.Person, g *store.Group) (access.Relation, erro
 	inside := false
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		above, err := v.Read.Above(p.ID, p.External, v.Now())
-		if err != nil {
+		if inside, err = v.Inside(p, g); err != nil {
 			return access.Relation{}, err
 		}
-		inside = slices.Contains(above, g.ID)
 	case err != nil:
 		return access.Relation{}, err
 	}
 	out := access.RelationOf(m.Role, inside, p.External)
 	out.Powers = powers
 	return out, nil
+}
+
+// Inside reports whether a person is in a group through one that is nested in it.
+func (v *View) Inside(p store.Person, g *store.Group) (bool, error) {
+	if g.Nested == 0 {
+		return false, nil
+	}
+	above, err := v.Read.Above(p.ID, p.External, v.Now())
+	return slices.Contains(above, g.ID), err
 }
 
 // RelationsOf is RelationOf for many groups at once, by group.

@@ -96,6 +96,9 @@ func (s *Service) Accept(ctx context.Context, m Arrived) error {
 
 func (s *Service) accept(ctx context.Context, a Arrived) error {
 	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
+	if err := v.Frame(); err != nil {
+		return err
+	}
 	mail := store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
 	versions, read := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
@@ -211,7 +214,12 @@ func job(mailing uuid.UUID, now time.Time) store.Job {
 // judge decides about a message to a group, and says on its mailing what becomes of it.
 func judge(v *workspace.View, g *store.Group, a Arrived, to Destination, m *store.Mailing) (store.Person, error) {
 	m.GroupID = &g.ID
-	d, p, err := weigh(v, g, to, a.writer(), a.Proven, a.Automatic)
+	at, err := standing(v, g, a.writer())
+	p := at.Person
+	if err != nil {
+		return p, err
+	}
+	d, err := weigh(v, g, to, a.writer(), a.Proven, a.Automatic, at)
 	if err != nil {
 		return p, err
 	}

@@ -152,3 +152,30 @@ func TestAnswersAtOnce(t *testing.T) {
 		t.Errorf("%d answers to one, %d in all", one, all)
 	}
 }
+
+// What is settled about a domain holds for somebody known from there, too, and what is settled about themselves goes
+// before it.
+func TestWhatIsSettledAboutADomain(t *testing.T) {
+	g := answering(t, "Of One Domain", "externals=owners hold=nobody")
+	admin := k.Actor(t, kit.Administrator)
+	const known, other = "known@settled.example", "other@settled.example"
+	if err := kit.Last(k.Member.Add(ctx, admin, g.Address, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: known}}}, 0)); err != nil {
+		t.Fatal(err)
+	}
+	settle := func(who, what string) {
+		t.Helper()
+		if err := k.Rules.SetOverride(ctx, admin, g.Address, who, api.NewOverride{Override: what}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	settle("*@settled.example", "barred")
+	for _, who := range []string{known, other} {
+		if err := k.Send(t, g.Address, who, true, "barred"); err == nil {
+			t.Errorf("%s writes from a domain that is barred", who)
+		}
+	}
+	settle(known, "trusted")
+	if err := k.Send(t, g.Address, known, true, "trusted"); err != nil {
+		t.Errorf("who is trusted, of a domain that is barred: %v", err)
+	}
+}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
@@ -61,14 +62,50 @@ type Destination struct {
 // neither find nor write to is not there, and reports can be sent to everything, so that
 // nothing tells which groups there are.
 func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (Destination, error) {
+	return find(s.k.View(ctx, workspace.Actor{}), a, unknown)
+}
+
+// FindFor is Find for somebody who signed in to send, who is told at once what the rules say: its error is also what a
+// message by them would be answered with, such as a *[Refused].
+func (s *Service) FindFor(ctx context.Context, a mailaddr.Address, by workspace.Actor) (Destination, error) {
 	v := s.k.View(ctx, workspace.Actor{})
-	none := workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
+	self, err := mailaddr.Parse(by.Person.Address)
+	if err != nil {
+		return Destination{}, err
+	}
+	mailbox, key := mailboxOf(a)
+	g, at, err := v.Asked(key, self.Key())
+	if errors.Is(err, store.ErrNotFound) {
+		return s.Find(ctx, a, false)
+	} else if err != nil {
+		return Destination{}, err
+	}
+	d, err := lead(v, a, mailbox, &g, false)
+	if err != nil || mailbox == ToBounces {
+		return d, err
+	}
+	_, err = weigh(v, &g, d, self, true, false, at)
+	return d, err
+}
+
+// mailboxOf returns which of a group's addresses one is, and the key of the group's.
+func mailboxOf(a mailaddr.Address) (Mailbox, string) {
 	mailbox, key := ToGroup, a.Key()
 	local, domain, _ := strings.Cut(key, "@")
 	for suffix, to := range map[string]Mailbox{mailaddr.OwnersSuffix: ToOwners, mailaddr.RequestSuffix: ToOwners, mailaddr.BouncesSuffix: ToBounces} {
 		if l, ok := strings.CutSuffix(local, suffix); ok {
 			mailbox, key = to, l+"@"+domain
 		}
+	}
+	return mailbox, key
+}
+
+func find(v *workspace.View, a mailaddr.Address, unknown bool) (Destination, error) {
+	none := workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
+	mailbox, key := mailboxOf(a)
+	local, domain, _ := strings.Cut(a.Key(), "@")
+	if err := v.Frame(); err != nil {
+		return Destination{}, err
 	}
 	domains, err := v.Domains()
 	if err != nil {
@@ -78,28 +115,32 @@ func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (D
 	g, err := v.Read.GroupByAddress(key)
 	switch {
 	case err == nil:
+		return lead(v, a, mailbox, &g, unknown)
 	case !errors.Is(err, store.ErrNotFound):
 		return Destination{}, err
 	case here && (local == "postmaster" || local == "abuse"): // RFC 5321, 4.5.1; RFC 2142, 2 and 5
 		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators}, nil
 	case here && mailbox == ToBounces && unknown:
 		return Destination{Address: key, Given: a.String(), Mailbox: ToBounces}, nil
-	default:
-		v.Hush()
-		return Destination{}, none
 	}
+	v.Hush()
+	return Destination{}, none
+}
+
+// lead returns where an address of a group leads.
+func lead(v *workspace.View, a mailaddr.Address, mailbox Mailbox, g *store.Group, unknown bool) (Destination, error) {
 	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody, Texts: g.Mail.Texts}
 	hidden := g.Policy[policy.Find] != policy.Anyone
 	switch {
 	case mailbox == ToBounces:
 		return d, nil
-	case hidden && unknown && asked(&g, mailbox) != policy.Anyone:
+	case hidden && unknown && asked(g, mailbox) != policy.Anyone:
 		v.Hush()
-		return Destination{}, none
+		return Destination{}, workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
 	case hidden && !unknown:
 		return d, nil // whether they are told that it has ended is decided with the author
 	}
-	return d, TakesMail(v, &g)
+	return d, TakesMail(v, g)
 }
 
 // Domains returns the mail domains of the workspace.
@@ -135,27 +176,12 @@ func Takes(e workspace.Expiry, v *workspace.View, g *store.Group) error {
 	return nil
 }
 
-// Check is the error that a message by author to a destination would be answered with: nil
-// where it would be taken, or held; NotFound, Conflict, or a *[Refused].
-func (s *Service) Check(ctx context.Context, d Destination, author mailaddr.Address, proven bool) error {
-	if d.Group == uuid.Nil {
-		return nil
-	}
-	v := s.k.View(ctx, workspace.Actor{})
-	g, err := v.Read.Group(d.Group)
-	if err != nil {
-		return err
-	}
-	_, _, err = weigh(v, &g, d, author, proven, false)
-	return err
-}
-
 // weigh decides about a message. Whoever can't find the group and may not write to it is
 // told that it is not there.
-func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Address, proven, automatic bool) (policy.Decision, store.Person, error) {
-	decision, p, err := decide(v, g, d.Mailbox, author, proven, automatic)
+func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Address, proven, automatic bool, at store.Standing) (policy.Decision, error) {
+	decision, err := decide(v, g, d.Mailbox, author, proven, automatic, at)
 	if err != nil {
-		return decision, p, err
+		return decision, err
 	}
 	no := TakesMail(v, g)
 	if no == nil && decision.Outcome == policy.Refuse {
@@ -169,46 +195,43 @@ func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Add
 		v.Hush()
 		no = workspace.Fail(workspace.NotFound, "There is no group with the address %s.", d.Given)
 	}
-	return decision, p, no
+	return decision, no
 }
 
-// decide asks the core about a message, and returns its author where they are known.
-func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.Address, proven, automatic bool) (policy.Decision, store.Person, error) {
-	p, err := v.Read.PersonByKey(author.Key())
-	known := err == nil && p.Active
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return policy.Decision{}, p, err
+// standing returns where the author of a message stands with a group; of one whom nobody knows, what is settled.
+func standing(v *workspace.View, g *store.Group, author mailaddr.Address) (store.Standing, error) {
+	at, err := v.Read.StandingOf(g.ID, author.Key())
+	if errors.Is(err, store.ErrNotFound) {
+		at.Override, err = v.Read.Holds(g.ID, author.Key())
 	}
+	return at, err
+}
+
+// decide asks the core about a message by an author who stands so with a group.
+func decide(v *workspace.View, g *store.Group, mailbox Mailbox, author mailaddr.Address, proven, automatic bool, at store.Standing) (policy.Decision, error) {
 	domains, err := v.Domains()
 	if err != nil {
-		return policy.Decision{}, p, err
+		return policy.Decision{}, err
 	}
-	key := author.Key()
-	if p.ID != uuid.Nil {
-		key = p.AddrKey // what is settled about somebody holds under an address of before, too
-	}
-	o, err := v.Read.Holds(g.ID, key)
-	if err != nil {
-		return policy.Decision{}, p, err
-	}
-	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Automatic: automatic, Override: o}
-	if known {
-		r, err := v.RelationOf(p, g)
-		if err != nil {
-			return policy.Decision{}, p, err
-		}
-		who.Rung = r.Rung
-		if m, err := v.Read.Membership(g.ID, p.ID); err == nil {
-			if who.Newcomer = g.Policy[policy.Holding] == policy.HoldNewcomers && Newcomer(v.Now(), m.AddedAt); who.Newcomer {
-				seasoned, err := Seasoned(v, g, p.ID)
-				if err != nil {
-					return policy.Decision{}, p, err
-				}
-				who.Newcomer = !seasoned[p.ID]
+	p := at.Person
+	who := policy.Author{Rung: policy.Anyone, Workspace: slices.Contains(domains, author.Domain()), Proven: proven, Automatic: automatic, Override: at.Override}
+	if p.ID != uuid.Nil && p.Active {
+		inside := false
+		if at.Role == 0 {
+			if inside, err = v.Inside(p, g); err != nil {
+				return policy.Decision{}, err
 			}
 		}
+		who.Rung = access.RelationOf(at.Role, inside, p.External).Rung
+		if who.Newcomer = at.Role != 0 && g.Policy[policy.Holding] == policy.HoldNewcomers && Newcomer(v.Now(), at.AddedAt); who.Newcomer {
+			seasoned, err := Seasoned(v, g, p.ID)
+			if err != nil {
+				return policy.Decision{}, err
+			}
+			who.Newcomer = !seasoned[p.ID]
+		}
 	}
-	return g.Policy.Write(mailbox.Question(), who), p, nil
+	return g.Policy.Write(mailbox.Question(), who), nil
 }
 
 // Newcomer reports whether a member who was added at a time is new in a group.
