@@ -61,7 +61,7 @@ func answer(c *workspace.Change, g *store.Group, a Arrived, m store.Mailing) (st
 // and what lists and returned mail use.
 func person(local string) bool {
 	local = strings.ToLower(local)
-	for _, name := range []string{"mailer-daemon", "postmaster", "noreply", "no-reply", "donotreply", "do-not-reply", "bounce", "bounces", "listserv", "majordomo"} {
+	for _, name := range []string{"mailer-daemon", "postmaster", "noreply", "no-reply", "donotreply", "do-not-reply", "bounce", "bounces"} {
 		if local == name {
 			return false
 		}
