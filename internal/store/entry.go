@@ -2,7 +2,6 @@ package store
 
 import (
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"maps"
 	"slices"
@@ -332,11 +331,9 @@ func (r *standingRow) standing() Standing {
 // Asked is all that the decision about a message asks of the records, but for what its author is in through other
 // groups.
 type Asked struct {
-	Group   Group
-	Author  Standing        // of somebody known
-	Domains []string        // the main one first
-	Setting json.RawMessage // nil where it was never set
-	Version int             // of the setting
+	Group  Group
+	Author Standing // of somebody known
+	Frame
 }
 
 // AskedOf reads what is asked about mail to an address by somebody who has, or had, another one, and a setting, in one
@@ -344,11 +341,9 @@ type Asked struct {
 func (s *Reads) AskedOf(address, author, setting string) (out Asked, err error) {
 	var r standingRow
 	var text sql.RawBytes
-	var names string
-	var value []byte
-	var version sql.NullInt64
+	var f frameRow
 	columns := "g." + strings.Join(strings.FieldsFunc(groupColumns, func(c rune) bool { return c == ',' || c <= ' ' }), ", g.")
-	rows, err := s.db.Raw("SELECT "+columns+", "+standingColumns+`, COALESCE((SELECT GROUP_CONCAT(name ORDER BY place SEPARATOR ' ') FROM domains), ''), s.value, s.version
+	rows, err := s.db.Raw("SELECT "+columns+", "+standingColumns+", "+frameColumns+`
 		FROM mail_groups g`+standingJoins+` LEFT JOIN settings s ON s.name = ?
 		WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?)) AND p.id IS NOT NULL`, author, author, KindFormer, setting, address, KindGroup, KindAlias).Rows()
 	if err != nil {
@@ -361,10 +356,10 @@ func (s *Reads) AskedOf(address, author, setting string) (out Asked, err error) 
 		}
 		return out, wrap("read what a decision asks", err)
 	}
-	if err = rows.Scan(append(append(out.Group.into(&text), r.into()...), &names, &value, &version)...); err == nil {
+	if err = rows.Scan(slices.Concat(out.Group.into(&text), r.into(), f.into())...); err == nil {
 		out.Group.Policy, err = decodePolicy(string(text))
 	}
-	out.Author, out.Domains, out.Setting, out.Version = r.standing(), strings.Fields(names), value, int(version.Int64)
+	out.Author, out.Frame = r.standing(), f.frame()
 	return out, wrap("read what a decision asks", err)
 }
 

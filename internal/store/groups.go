@@ -305,7 +305,7 @@ func (g *Group) rest() Group {
 // edited returns a group with nothing but what people edit.
 func (g *Group) edited() Group {
 	return Group{Name: g.Name, Address: g.Address, Description: g.Description, Language: g.Language, Traits: g.Traits, DefaultMail: g.DefaultMail,
-		Welcome: g.Welcome, Policy: g.Policy, Chosen: g.Chosen, Exempt: g.Exempt, Retired: g.Retired}
+		Welcome: g.Welcome, Mail: g.Mail, StartingPoint: g.StartingPoint, Policy: g.Policy, Chosen: g.Chosen, Exempt: g.Exempt, Retired: g.Retired}
 }
 
 // Group returns a group by identifier.

@@ -44,44 +44,49 @@ type helped struct {
 	powers access.Powers
 }
 
-// areasOf returns the areas in which somebody helps. Most help in none, which is known without a look at the
-// database; what is permitted is read there.
-func (v *View) areasOf(p store.Person) (out []helped, err error) {
-	if p.ID == uuid.Nil || !p.Active || p.External || p.WorkspaceRole != "" {
-		return nil, nil // administrators need none, and auditors change nothing
-	}
-	if known, read := v.helps[p.ID]; read {
-		return known, nil
-	}
+// helpers are who helps in which areas, as far as a view has read them.
+type helpers struct {
+	of    map[uuid.UUID][]helped
+	exact bool // as they are, and not as they are kept
+}
+
+func (h *helpers) read(read func(string, any) (int, error)) error {
 	var all []Area
-	helps := func() bool {
-		return slices.ContainsFunc(all, func(a Area) bool { return slices.Contains(a.Helpers, p.ID) })
+	if _, err := read(AreasSetting, &all); err != nil {
+		return err
 	}
-	if _, err := v.Read.CachedSetting(AreasSetting, &all); err != nil {
-		return nil, err
-	}
-	if helps() {
-		all = nil
-		if _, err := v.Read.Setting(AreasSetting, &all); err != nil {
-			return nil, err
-		}
-	}
+	h.of = map[uuid.UUID][]helped{}
 	for _, a := range all {
-		if !slices.Contains(a.Helpers, p.ID) {
-			continue
-		}
 		f, err := filter.Groups.Parse(a.Filter)
 		if err != nil { // it was checked when it was set
 			continue
 		}
 		powers, _ := access.ParsePowers(a.Powers)
-		out = append(out, helped{a, f, powers})
+		for _, id := range a.Helpers {
+			h.of[id] = append(h.of[id], helped{a, f, powers})
+		}
 	}
-	if v.helps == nil {
-		v.helps = map[uuid.UUID][]helped{}
+	return nil
+}
+
+// areasOf returns the areas in which somebody helps. Most help in none, which is known without a look at the
+// database; what is permitted is read there.
+func (v *View) areasOf(p store.Person) ([]helped, error) {
+	if p.ID == uuid.Nil || !p.Active || p.External || p.WorkspaceRole != "" {
+		return nil, nil // administrators need none, and auditors change nothing
 	}
-	v.helps[p.ID] = out
-	return out, nil
+	if v.helpers.of == nil {
+		if err := v.helpers.read(v.Read.CachedSetting); err != nil {
+			return nil, err
+		}
+	}
+	if len(v.helpers.of[p.ID]) > 0 && !v.helpers.exact {
+		if err := v.helpers.read(v.Read.Setting); err != nil {
+			return nil, err
+		}
+		v.helpers.exact = true
+	}
+	return v.helpers.of[p.ID], nil
 }
 
 // factsOf is a group as the filter of an area asks about it.

@@ -34,9 +34,9 @@ type View struct {
 	shown     []string       // attributes that colleagues see
 	own       []OwnAttribute // that the organisation keeps; nil: not read yet
 	expiry    *Expiry
-	outsiders *admission.Outside     // what the workspace says of them; nil: not read yet
-	open      *bool                  // it has public pages; nil: not read yet
-	helps     map[uuid.UUID][]helped // in which areas people help, as far as it was asked
+	outsiders *admission.Outside // what the workspace says of them; nil: not read yet
+	open      *bool              // it has public pages; nil: not read yet
+	helpers   helpers            // in which areas people help
 	zone      *time.Location
 	began     time.Time // in the real time
 }
@@ -76,14 +76,22 @@ func (v *View) Frame() error {
 	if v.domains != nil && v.expiry != nil {
 		return nil
 	}
+	f, err := v.Read.FrameOf(ExpirySetting)
+	if err != nil {
+		return err
+	}
+	return v.framed(f)
+}
+
+func (v *View) framed(f store.Frame) error {
 	e := DefaultExpiry()
-	domains, version, err := v.Read.DomainsAndSetting(ExpirySetting, &e)
+	version, err := f.Into(&e)
 	if err != nil {
 		return err
 	}
 	out, err := NewExpiry(e, version+1)
 	if err == nil {
-		v.domains, v.expiry = domains, &out
+		v.domains, v.expiry = f.Domains, &out
 	}
 	return err
 }
@@ -92,18 +100,8 @@ func (v *View) Frame() error {
 // stands with it, and what Frame reads.
 func (v *View) Asked(address, author string) (store.Group, store.Standing, error) {
 	a, err := v.Read.AskedOf(address, author, ExpirySetting)
-	if err != nil {
-		return a.Group, a.Author, err
-	}
-	e := DefaultExpiry()
-	if a.Setting != nil {
-		if err := json.Unmarshal(a.Setting, &e); err != nil {
-			return a.Group, a.Author, err
-		}
-	}
-	out, err := NewExpiry(e, a.Version+1)
 	if err == nil {
-		v.domains, v.expiry = a.Domains, &out
+		err = v.framed(a.Frame)
 	}
 	return a.Group, a.Author, err
 }

@@ -139,6 +139,14 @@ func TestTraitsWelcomeAndDelivery(t *testing.T) {
 	if g, err = k.Group.Change(ctx, ines, g.Address, api.GroupPatch{Traits: &none, Delivery: &each}, 0); err != nil || len(g.Traits) != 0 || g.Delivery != "each" {
 		t.Errorf("switched off: %+v, %v", g, err)
 	}
+	tag := "Cups"
+	before := g.Version
+	if g, err = k.Group.Change(ctx, ines, g.Address, api.GroupPatch{Mail: api.MailPatch{Tag: &tag}}, before); err != nil || g.Mail.Tag != tag || g.Version != before+1 {
+		t.Errorf("a tag: %+v, %v", g, err)
+	}
+	if _, err = k.Group.Change(ctx, ines, g.Address, api.GroupPatch{Mail: api.MailPatch{Tag: &tag}}, before); !workspace.IsKind(err, workspace.Stale) {
+		t.Errorf("texts that were changed meanwhile: %v", err)
+	}
 	wrong := []string{"archive", "juggling"}
 	if kind, says := kit.KindOf(t, kit.Last(k.Group.Change(ctx, ines, g.Address, api.GroupPatch{Traits: &wrong}, 0))); kind != workspace.Invalid || !strings.Contains(says, "juggling") {
 		t.Errorf("%v %s", kind, says)

@@ -1,6 +1,7 @@
 package public
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -186,20 +187,7 @@ func (s *Service) Prove(ctx context.Context, by workspace.Actor, secret string) 
 	if err != nil {
 		return api.ProofLink{}, err
 	}
-	p, err := v.Read.PersonByKey(x.AddrKey)
-	known := err == nil
-	if errors.Is(err, store.ErrNotFound) {
-		p = store.Person{ID: store.NewID(), Address: x.Address, AddrKey: x.AddrKey, Name: x.Name, External: true, Active: true, Attributes: []byte("{}"), CreatedAt: v.Now(), Version: 1}
-		if p.Name == "" {
-			p.Name = x.Address
-		}
-	} else if err != nil {
-		return api.ProofLink{}, err
-	}
-	if !p.External {
-		return api.ProofLink{}, workspace.Fail(workspace.Conflict, "%s has an account here. Sign in, and join the group on its page.", x.Address)
-	}
-	as := workspace.Actor{Person: p, Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
+	as := workspace.Actor{Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
 	var out api.ProofLink
 	err = s.k.Do(ctx, as, func(c *workspace.Change) error {
 		g, err := c.Tx.LockGroup(x.GroupID)
@@ -214,12 +202,8 @@ func (s *Service) Prove(ctx context.Context, by workspace.Actor, secret string) 
 		} else if err != nil {
 			return err
 		}
-		if !known {
-			if err := c.Tx.AddPeople([]store.Person{p}); errors.Is(err, store.ErrDuplicate) {
-				return workspace.Fail(workspace.Conflict, "Somebody put %s into the directory just now. Open the link again.", x.Address)
-			} else if err != nil {
-				return err
-			}
+		if c.By.Person, err = whoever(c, x); err != nil {
+			return err
 		}
 		out = link(&c.View, x, &g)
 		done, err := joining.Come(c, held, x.Note, "page")
@@ -230,4 +214,20 @@ func (s *Service) Prove(ctx context.Context, by workspace.Actor, secret string) 
 		return c.Tx.DeleteProof(x.Hash)
 	})
 	return out, err
+}
+
+// whoever returns who has a proven address: somebody external who is known, or is from now on.
+func whoever(c *workspace.Change, x store.Proof) (store.Person, error) {
+	p, err := c.Read.PersonByKey(x.AddrKey)
+	switch {
+	case err == nil && !p.External:
+		return p, workspace.Fail(workspace.Conflict, "%s has an account here. Sign in, and join the group on its page.", x.Address)
+	case !errors.Is(err, store.ErrNotFound):
+		return p, err
+	}
+	p = store.Person{ID: store.NewID(), Address: x.Address, AddrKey: x.AddrKey, Name: cmp.Or(x.Name, x.Address), External: true, Active: true, Attributes: []byte("{}"), CreatedAt: c.Now(), Version: 1}
+	if err = c.Tx.AddPeople([]store.Person{p}); errors.Is(err, store.ErrDuplicate) {
+		err = workspace.Fail(workspace.Conflict, "Somebody put %s into the directory just now. Open the link again.", x.Address)
+	}
+	return p, err
 }
