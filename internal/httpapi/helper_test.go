@@ -7,9 +7,7 @@ import (
 	"testing"
 
 	"ivytable.example/ivytable/internal/api"
-	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
-	"ivytable.example/ivytable/internal/workspace/account"
 )
 
 // helpsWith hands all groups to somebody, with some powers.
@@ -27,8 +25,7 @@ func helpsWith(t *testing.T, who string, powers ...string) {
 func TestEveryRouteForHelpers(t *testing.T) {
 	f := newFixtures(t, "Helping")
 	who := f.person()
-	p := kit.First(k.Read().PersonByKey(who))
-	k.Write(t, func(tx *store.Tx) error { return tx.SetPassword(p.ID, account.HashPassword(kit.Password)) })
+	k.SetPassword(t, who)
 	token(t, who)
 	defer func() {
 		if _, err := k.Area.Set(ctx, k.Actor(t, kit.Administrator), api.NewAreas{Areas: []api.NewArea{}}, 0); err != nil {

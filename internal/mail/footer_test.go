@@ -220,3 +220,17 @@ func FuzzFooter(f *testing.F) {
 		}
 	})
 }
+
+// What a list or a program sends to many is known by its header, so that nothing answers it (RFC 3834, 2).
+func TestListedMailIsKnown(t *testing.T) {
+	for field, listed := range map[string]bool{"List-Id: <talk.x.example>": true, "Precedence: bulk": true, "X-Other: list": false} {
+		m, b, err := read("From: a@b.example\r\n" + field + "\r\n\r\nHello.\r\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := m.For([]post.Destination{group("Deck", "deck@merrowline.example")}, trace, []string{"merrowline.example"}, bytes.NewReader(b))
+		if err != nil || a.Listed != listed {
+			t.Errorf("%s: %v, %v", field, a.Listed, err)
+		}
+	}
+}

@@ -147,6 +147,13 @@ func New(dsn string) (*Kit, error) {
 	})
 }
 
+// SetPassword gives somebody the password of the tests.
+func (k *Kit) SetPassword(t testing.TB, address string) {
+	t.Helper()
+	p := First(k.Read().PersonByKey(address))
+	k.Write(t, func(tx *store.Tx) error { return tx.SetPassword(p.ID, hash()) })
+}
+
 // Actor returns somebody as an actor; "" is nobody.
 func (k *Kit) Actor(t testing.TB, address string) workspace.Actor {
 	t.Helper()

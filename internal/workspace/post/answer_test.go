@@ -86,8 +86,15 @@ func TestAnswers(t *testing.T) {
 			a.Proven, a.ReturnPath, a.Author = true, kit.Member, kit.Address(t, kit.Member)
 		},
 	} {
-		if got := write(t, g.Address, change); len(got) != 0 {
+		fresh := strings.ReplaceAll(strings.ReplaceAll(name, " ", "."), "'", "") + "@gannetport.example" // whom nobody has answered
+		if got := write(t, g.Address, func(a *post.Arrived) {
+			a.ReturnPath, a.Author = fresh, kit.Address(t, fresh)
+			change(a)
+		}); len(got) != 0 {
 			t.Errorf("a message %s is answered: %+v", name, got)
+		}
+		if got := write(t, g.Address, func(a *post.Arrived) { a.ReturnPath, a.Author = fresh, kit.Address(t, fresh) }); len(got) != 1 {
+			t.Errorf("%s, who was not answered for that, is not answered now: %+v", fresh, got)
 		}
 	}
 	if got := write(t, g.Address, func(a *post.Arrived) {

@@ -322,3 +322,25 @@ func TestProvingAtOnce(t *testing.T) {
 		t.Errorf("a link of three days ago: %v", err)
 	}
 }
+
+// Where owners alone bring external members, they approve who asks from outside, and moderators don't; who could come
+// in freely asks them, too.
+func TestOwnersAloneLetOutsidersIn(t *testing.T) {
+	shows(t, api.PublicPages{Pages: true})
+	g := open(t, "Owners Door", "join.how=freely externals=owners")
+	k.SQL(t, "DELETE FROM spent")
+	approach(t, g.Address, "owned@gannetport.example")
+	if p, err := k.Public.Prove(ctx, nobody(), secret(t, proofs)); err != nil || p.Outcome != "asked" {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	asked := kit.First(k.Joining.Requests(ctx, k.Actor(t, kit.Owner), g.Address, false, "", 10)).Items
+	if len(asked) != 1 {
+		t.Fatalf("%+v", asked)
+	}
+	if err := k.Decide(k.Actor(t, kit.Moderator), asked[0].ID, "approve", ""); err == nil || !strings.Contains(err.Error(), "Only owners and administrators") {
+		t.Errorf("a moderator lets somebody external in: %v", err)
+	}
+	if err := k.Decide(k.Actor(t, kit.Owner), asked[0].ID, "approve", ""); err != nil {
+		t.Errorf("an owner does not: %v", err)
+	}
+}
