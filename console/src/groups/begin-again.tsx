@@ -60,7 +60,7 @@ export function BeginAgain({ group: g }: { group: Group }) {
             <Stack as="ul" gap="1" listStyleType="none" mt="1">
               {p.effects.map((e) => (
                 <li key={e.field}>
-                  {e.field.replace(/[._]/g, ' ')}: {e.from || '–'} → {e.to || '–'}
+                  {e.field !== 'waiting' && `${e.field.replace(/[._]/g, ' ')}: ${e.from || '–'} → ${e.to || '–'}`}
                   {e.says && (
                     <Text as="span" color="fg.muted">
                       {' '}

@@ -26,9 +26,10 @@ function Why(props: { says: string; error: unknown; busy: boolean; onWhy: (reaso
       }}
     >
       <Text>{props.says}</Text>
-      <HStack>
+      <HStack wrap="wrap">
         <Input
           size="sm"
+          flex="1 1 14rem"
           maxLength={300}
           aria-label="Why you read it"
           placeholder="Such as: a complaint of its author"
