@@ -359,7 +359,7 @@ func (b *bench) rcpt() (row, error) {
 		f, err := timed(b.bare(`SELECT g.*, p.id, p.active, p.external, m.role, m.added_at, oa.kind, od.kind, (SELECT GROUP_CONCAT(name ORDER BY place) FROM domains), s.value
 			FROM mail_groups g LEFT JOIN people p ON p.addr_key = ? LEFT JOIN memberships m ON m.group_id = g.id AND m.member_id = p.id
 			LEFT JOIN overrides oa ON oa.group_id = g.id AND oa.addr_key = p.addr_key LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = ?
-			LEFT JOIN settings s ON s.name = 'expiry' WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ?)`, self, "*@"+strings.SplitN(self, "@", 2)[1], g.AddrKey))
+			LEFT JOIN settings s ON s.name = 'terms' WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ?)`, self, "*@"+strings.SplitN(self, "@", 2)[1], g.AddrKey))
 		if err != nil {
 			return row{}, err
 		}

@@ -35,6 +35,7 @@ type Preview struct {
 	Policy   *PolicySummary `json:"policy,omitempty" doc:"The policy as it would then be"`
 	List     *ListReading   `json:"list,omitempty" doc:"How a list of people was read"`
 	Rule     *RuleMatch     `json:"rule,omitempty" doc:"Whom a rule takes"`
+	Series   []Point        `json:"series,omitempty" doc:"When groups end, before and after: by week, then by month"`
 }
 
 // Effect is one thing that a change does.

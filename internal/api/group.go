@@ -55,16 +55,25 @@ type Term struct {
 	RenewedAt       time.Time  `json:"renewed_at"`
 	ExpiresOn       *string    `json:"expires_on" format:"date" doc:"The day from which on it takes no mail"`
 	DaysLeft        *int       `json:"days_left" doc:"Midnights until it expires, in the workspace's time zone"`
-	Exempt          *Exempt    `json:"exempt" doc:"No term applies to it"`
-	Chosen          bool       `json:"chosen" doc:"The term applies to it where it applies to chosen groups"`
+	Rule            string     `json:"rule" doc:"The term rule that holds for it; empty: none"`
+	Exempt          *Exempt    `json:"exempt" doc:"No term rule is for it"`
+	Hold            *UnderHold `json:"hold" doc:"It is neither retired nor deleted for good"`
 	EndedAt         *time.Time `json:"ended_at"`
 	RestorableUntil *string    `json:"restorable_until" format:"date" doc:"The day from which on it can't be restored"`
 }
 
 // Exempt says why a group never expires, and who said so.
 type Exempt struct {
-	Reason string `json:"reason"`
-	By     string `json:"by"`
+	Reason string  `json:"reason"`
+	By     string  `json:"by"`
+	Until  *string `json:"until" format:"date" doc:"When to look at it again"`
+}
+
+// UnderHold says why a group is under hold, who put it there, and when.
+type UnderHold struct {
+	Reason string    `json:"reason"`
+	By     string    `json:"by"`
+	Since  time.Time `json:"since"`
 }
 
 // NewGroup is a group to create.
@@ -120,8 +129,8 @@ type GroupPatch struct {
 	Delivery    *string   `json:"default_delivery,omitempty" enum:"each,none"`
 	Welcome     *string   `json:"welcome,omitempty" maxLength:"2000"`
 	Mail        MailPatch `json:"mail,omitzero" doc:"What it adds to mail, and says to those who write"`
-	Chosen      *bool     `json:"chosen,omitempty" doc:"The term applies to it where it applies to chosen groups"`
-	Exempt      *string   `json:"exempt,omitempty" maxLength:"500" doc:"Why it never expires; empty takes that back"`
+	Exempt      *string   `json:"exempt,omitempty" maxLength:"500" doc:"Why no term rule is for it; empty takes that back"`
+	ExemptUntil *string   `json:"exempt_until,omitempty" maxLength:"10" doc:"The day on which to look at that again; empty: never"`
 }
 
 // PolicySummary is a policy put in words.

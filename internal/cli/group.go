@@ -38,7 +38,7 @@ func ends(g api.Group) string {
 
 func (a *app) groupCommands() *cobra.Command {
 	return noun("group", "Groups: list, export, create, change, join, leave, renew, retire, restore",
-		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupNotice(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore())
+		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupNotice(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore(), a.groupHold(), a.groupRelease(), a.groupGone())
 }
 
 func (a *app) groupList() *cobra.Command {
@@ -211,9 +211,8 @@ func (a *app) groupCreate() *cobra.Command {
 }
 
 func (a *app) groupChange() *cobra.Command {
-	var name, description, exempt, address, language, welcome, delivery string
+	var name, description, exempt, until, address, language, welcome, delivery string
 	var add, drop, traits []string
-	var chosen bool
 	var mail mailFlags
 	c := &cobra.Command{
 		Use: "change GROUP", Short: "Change what a group is called, where it is, what it does, how long it lives", Args: cobra.ExactArgs(1),
@@ -228,7 +227,7 @@ func (a *app) groupChange() *cobra.Command {
 		for flag, to := range map[string]func(){
 			"name": func() { p.Name = &name }, "description": func() { p.Description = &description }, "address": func() { p.Address = &address },
 			"language": func() { p.Language = &language }, "welcome": func() { p.Welcome = &welcome }, "default-delivery": func() { p.Delivery = &delivery },
-			"trait": func() { p.Traits = &traits }, "exempt": func() { p.Exempt = &exempt }, "chosen": func() { p.Chosen = &chosen },
+			"trait": func() { p.Traits = &traits }, "exempt": func() { p.Exempt = &exempt }, "exempt-until": func() { p.ExemptUntil = &until },
 		} {
 			if c.Flags().Changed(flag) {
 				to()
@@ -275,8 +274,8 @@ func (a *app) groupChange() *cobra.Command {
 	f.StringVar(&delivery, "default-delivery", "", "whether new members get each message: each or none")
 	f.StringVar(&welcome, "welcome", "", "said to new members")
 	mail.flags(c)
-	f.StringVar(&exempt, "exempt", "", "why it never expires; empty takes that back")
-	f.BoolVar(&chosen, "chosen", false, "the term applies to it where it applies to chosen groups")
+	f.StringVar(&exempt, "exempt", "", "why no term rule is for it; empty takes that back")
+	f.StringVar(&until, "exempt-until", "", "the day on which to look at that again, such as 2027-03-31; empty: never")
 	return c
 }
 

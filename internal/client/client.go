@@ -52,6 +52,14 @@ func (c *Client) Guarded(tag string) *Client {
 	return &out
 }
 
+// GuardedBy is Guarded by a version that was read, where c is not guarded already.
+func (c *Client) GuardedBy(version int) *Client {
+	if c.tag != "" {
+		return c
+	}
+	return c.Guarded(strconv.Quote(strconv.Itoa(version)))
+}
+
 // Looking returns a client whose changes are only looked at: what they would do is written
 // to p, and their error is ErrLooked.
 func (c *Client) Looking(p *api.Preview) *Client {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"ivytable.example/ivytable/internal/api"
 )
@@ -15,8 +14,8 @@ func (c *Client) Retire(ctx context.Context, ref string) (api.Group, error) {
 }
 
 // Renew begins a group's term again.
-func (c *Client) Renew(ctx context.Context, ref string) (api.Group, error) {
-	return change[api.Group](ctx, c, http.MethodPost, at("groups", ref, "renewal"), nil)
+func (c *Client) Renew(ctx context.Context, ref string, n api.Renewal) (api.Group, error) {
+	return change[api.Group](ctx, c, http.MethodPost, at("groups", ref, "renewal"), n)
 }
 
 // Restore brings a group back.
@@ -24,19 +23,70 @@ func (c *Client) Restore(ctx context.Context, ref string) (api.Group, error) {
 	return change[api.Group](ctx, c, http.MethodPost, at("groups", ref, "restoration"), nil)
 }
 
-// Expiry reads the rule for how long groups live.
-func (c *Client) Expiry(ctx context.Context) (api.Expiry, error) {
-	return get[api.Expiry](ctx, c, "/expiry", nil)
+// Hold puts a group under hold.
+func (c *Client) Hold(ctx context.Context, ref string, n api.Hold) (api.Group, error) {
+	return change[api.Group](ctx, c, http.MethodPut, at("groups", ref, "hold"), n)
 }
 
-// SetExpiry puts a new rule in force.
-func (c *Client) SetExpiry(ctx context.Context, e api.Expiry) (api.Expiry, error) {
-	return change[api.Expiry](ctx, c, http.MethodPut, "/expiry", e)
+// Release ends the hold on a group.
+func (c *Client) Release(ctx context.Context, ref string) (api.Group, error) {
+	return change[api.Group](ctx, c, http.MethodDelete, at("groups", ref, "hold"), nil, at("groups", ref, "release"))
 }
 
-// Forecast counts the groups that expire in the coming weeks.
-func (c *Client) Forecast(ctx context.Context, weeks int) (api.Page[api.Week], error) {
-	return get[api.Page[api.Week]](ctx, c, "/expiry/forecast", url.Values{"weeks": {strconv.Itoa(weeks)}})
+// Purged lists what is left of groups that are gone.
+func (c *Client) Purged(ctx context.Context, p Paging) (api.Page[api.PurgedGroup], error) {
+	return get[api.Page[api.PurgedGroup]](ctx, c, "/purged-groups", p.values())
+}
+
+// Terms reads how long groups live.
+func (c *Client) Terms(ctx context.Context) (api.Terms, error) {
+	return get[api.Terms](ctx, c, "/terms", nil)
+}
+
+// SetTerms puts other terms in force.
+func (c *Client) SetTerms(ctx context.Context, t api.Terms) (api.Terms, error) {
+	return change[api.Terms](ctx, c, http.MethodPut, "/terms", t)
+}
+
+// TryTerms asks which term rule takes a group.
+func (c *Client) TryTerms(ctx context.Context, n api.TermTrial) (api.TermTried, error) {
+	return ask[api.TermTried](ctx, c, "/terms/trial", n)
+}
+
+// Forecast counts the groups that expire, by week and by month.
+func (c *Client) Forecast(ctx context.Context, by, filter, scope string) (api.Page[api.Period], error) {
+	return get[api.Page[api.Period]](ctx, c, "/terms/forecast", set(url.Values{}, map[string]string{"by": by, "filter": filter, "scope": scope}))
+}
+
+// Told reads the groups that a letter told of, by the secret of its link.
+func (c *Client) Told(ctx context.Context, secret string) (api.Told, error) {
+	return get[api.Told](ctx, c, at("told", secret), nil)
+}
+
+// RenewTold renews groups by the link of a letter.
+func (c *Client) RenewTold(ctx context.Context, secret string, n api.ToldRenewal) (api.Told, error) {
+	return change[api.Told](ctx, c, http.MethodPost, at("told", secret), n)
+}
+
+// CaretakerAsked reads what somebody outside is asked.
+func (c *Client) CaretakerAsked(ctx context.Context, secret string) (api.CaretakerAsked, error) {
+	return get[api.CaretakerAsked](ctx, c, at("caretaking", secret), nil)
+}
+
+// AgreeToCare agrees to take care of groups without owners.
+func (c *Client) AgreeToCare(ctx context.Context, secret string) (api.CaretakerAsked, error) {
+	return ask[api.CaretakerAsked](ctx, c, at("caretaking", secret), nil)
+}
+
+// MakeCalendar makes the address of a calendar of when groups expire.
+func (c *Client) MakeCalendar(ctx context.Context) (api.Feed, error) {
+	return change[api.Feed](ctx, c, http.MethodPost, "/me/calendar", nil)
+}
+
+// CallBackCalendar calls the address of the calendar back.
+func (c *Client) CallBackCalendar(ctx context.Context) error {
+	_, err := change[struct{}](ctx, c, http.MethodDelete, "/me/calendar", nil, "/me/calendar/call-back")
+	return err
 }
 
 // MoveClock moves the time of a demo.

@@ -19,6 +19,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/mail"
@@ -164,7 +165,7 @@ func (f *filler) as(ctx context.Context, address string) (workspace.Actor, error
 
 // years lives through the days up to today: groups are made, renewed, forgotten.
 func (f *filler) years(ctx context.Context) error {
-	if _, err := f.Life.SetExpiry(ctx, f.ines, api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: "hale.corran@merrowline.example", TimeZone: "UTC"}, 0); err != nil {
+	if _, err := f.Life.SetTerms(ctx, f.ines, f.terms(), 0); err != nil {
 		return err
 	}
 	for back := firstDay; back >= 0; back-- {
@@ -176,7 +177,7 @@ func (f *filler) years(ctx context.Context) error {
 			case g.made == back:
 				err = f.make(ctx, i, g)
 			case g.renewed == back && back > 0:
-				_, err = f.Life.Renew(ctx, f.ines, ref, 0)
+				_, err = f.Life.Renew(ctx, f.ines, ref, api.Renewal{}, 0)
 			case g.retired == back && back > 0:
 				_, err = f.Life.Retire(ctx, f.ines, ref, 0)
 			}
@@ -187,8 +188,56 @@ func (f *filler) years(ctx context.Context) error {
 		if err := errors.Join(f.staff(ctx, back), f.Life.Run(ctx)); err != nil {
 			return err
 		}
+		if back == 0 {
+			break // the letters of today are for whoever looks into the post office
+		}
+		if err := f.handOver(ctx); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// terms are the term rules of the sample.
+func (f *filler) terms() api.Terms {
+	return api.Terms{
+		Rules: []api.TermRule{
+			{Name: "Season's end", Filter: `name co "Regatta" or name co "Fair"`, Length: f.today.AddDate(0, 0, 25).Format(time.DateOnly)},
+			{Name: "Ships", Filter: `name sw "MV "`, Length: "never"},
+			{Name: "With outsiders", Filter: "external gt 0", Length: "6 months", Notices: []int{30, 14, 3}},
+			{Name: "Clubs", Filter: `join.how eq "freely" and post eq "workspace"`, Length: "1 year", RenewedBy: []string{"post", "join"}},
+			{Name: "Everything else", Length: "180 days"},
+		},
+		Notices: lifecycle.DefaultNotices, RecoveryDays: lifecycle.DefaultRecovery, AddressDays: 90, TimeZone: "UTC",
+		Caretakers: []api.Caretaker{{Address: "jonas.keel@crew.merrowline.example", Filter: `domain eq "crew.merrowline.example"`}, {Address: "hale.corran@merrowline.example"}},
+	}
+}
+
+// handOver lets the letters of a day count as taken by the relay.
+func (f *filler) handOver(ctx context.Context) error {
+	for {
+		jobs, err := f.Post.Claim(ctx, time.Hour, 100)
+		if err != nil || len(jobs) == 0 {
+			return err
+		}
+		for _, j := range jobs {
+			if err := j.Open(ctx); err != nil {
+				return err
+			}
+			sent := make([]post.Result, len(j.To))
+			for i, to := range j.To {
+				sent[i].Recipient = to
+			}
+			if len(sent) == 0 {
+				err = j.End(ctx)
+			} else {
+				err = j.Record(ctx, sent, time.Time{})
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
 }
 
 func (f *filler) make(ctx context.Context, i int, g plan) error {
@@ -229,7 +278,8 @@ func (f *filler) make(ctx context.Context, i int, g plan) error {
 	}
 	made, err := f.Group.Create(ctx, f.ines, n)
 	if err == nil && g.exempt != "" {
-		_, err = f.Group.Change(ctx, f.ines, made.Address, api.GroupPatch{Exempt: &g.exempt}, 0)
+		again := f.last.AddDate(0, 0, 40+7*i).Format(time.DateOnly)
+		_, err = f.Group.Change(ctx, f.ines, made.Address, api.GroupPatch{Exempt: &g.exempt, ExemptUntil: &again}, 0)
 	}
 	return err
 }
@@ -298,6 +348,9 @@ func (f *filler) mail(ctx context.Context) error {
 func (f *filler) flaws(ctx context.Context) error {
 	f.on(0, 0)
 	if err := f.departure(ctx); err != nil {
+		return err
+	}
+	if _, err := f.Life.Hold(ctx, f.ines, "old-depot-move@merrowline.example", api.Hold{Reason: "The claim of the removal firm is still open."}, 0); err != nil {
 		return err
 	}
 	for _, ref := range ownerless {

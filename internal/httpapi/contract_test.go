@@ -1,6 +1,7 @@
 package httpapi_test
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -9,11 +10,14 @@ import (
 	"testing"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/external"
+	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // actors are the kinds of people of whom every route is asked, in the order of the
@@ -281,12 +285,33 @@ var contract = []row{
 
 	// life
 	{op: "retire-group", path: "ref=<new>", want: only(200, 4, 6), records: "group.retire"},
+	{op: "renew-group", path: "ref=<new>", body: `{"reason": "Still needed"}`, want: only(200, 4, 6), records: "group.renew"},
 	{op: "renew-group", path: "ref=<new>", want: only(200, 4, 6), records: "group.renew"},
 	{op: "restore-group", path: "ref=<retired>", want: only(200, 4, 6), records: "group.restore"},
 	{op: "restore-group", path: "ref=<new>", want: only(409, 4, 6)},
-	{op: "read-expiry", want: only(200, 5, 6)},
-	{op: "change-expiry", body: `{"term_days": 0, "scope": "all", "notices": [30], "caretaker": "", "time_zone": "UTC"}`, want: only(200, 6), records: "expiry.change"},
-	{op: "expiry-forecast", want: only(200, 5, 6)},
+	{op: "hold-group", path: "ref=<new>", body: `{"reason": "An inquiry"}`, want: only(200, 6), records: "group.hold"},
+	{op: "hold-group", path: "ref=<held>", body: `{"reason": "Another"}`, want: only(409, 6)},
+	{op: "retire-group", path: "ref=<held>", want: only(409, 4, 6)},
+	{op: "release-group", path: "ref=<held>", want: only(200, 6), records: "group.release"},
+	{op: "list-purged-groups", want: only(200, 5, 6)},
+	{op: "read-terms", want: only(200, 5, 6)},
+	{op: "change-terms", body: `{"rules": [], "notices": [30], "recovery_days": 30, "address_days": 90, "managers": false, "caretakers": [], "time_zone": "UTC"}`, want: only(200, 6), records: "expiry.change"},
+	{op: "try-terms", body: `{"group": "<open>"}`, want: only(200, 5, 6)},
+	{op: "terms-forecast", want: only(200, 5, 6)},
+	{op: "terms-forecast", query: "scope=owned", want: signedIn(200)},
+	{op: "read-told", path: "secret=nonsense", want: all(404)},
+	{op: "read-told", path: "secret=<told>", want: all(200)},
+	{op: "renew-told", path: "secret=nonsense", body: `{"groups": ["<told group>"]}`, want: all(404)},
+	{op: "renew-told", path: "secret=<told>", body: `{"groups": ["<told group>"]}`, want: all(200), records: "group.renew"},
+	{op: "renew-told", path: "secret=<told>", body: `{"groups": ["<open>"]}`, want: all(422)},
+	{op: "read-caretaking", path: "secret=nonsense", want: all(404)},
+	{op: "read-caretaking", path: "secret=<care>", want: all(200)},
+	{op: "agree-to-care", path: "secret=nonsense", want: all(404)},
+	{op: "agree-to-care", path: "secret=<care>", want: all(200), records: "caretaker.agree"},
+	{op: "make-calendar", want: signedIn(200)},
+	{op: "call-back-calendar", want: signedIn(204)},
+	{op: "read-calendar", path: "secret=nonsense", want: all(404)},
+	{op: "read-calendar", path: "secret=<calendar>", want: all(200)},
 	{op: "move-clock", body: `{"days": 1}`, want: signedIn(404)},
 
 	// posts
@@ -390,6 +415,43 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		g := f.group("")
 		must(kit.Last(k.Life.Retire(ctx, admin, g.Address, 0)))
 		return []string{"<retired>", g.Address}
+	})
+	set("<held>", func() []string {
+		g := f.group("")
+		must(kit.Last(k.Life.Hold(ctx, admin, g.Address, api.Hold{Reason: "A claim"}, 0)))
+		return []string{"<held>", g.Address}
+	})
+	told := func() []string { // a group whose owner was told that it expires
+		g := f.group("")
+		id, ends := uuid.MustParse(g.ID), k.Now().AddDate(0, 0, 20)
+		k.Write(f.t, func(tx *store.Tx) error {
+			row, err := tx.LockGroup(id)
+			was := row
+			row.ExpiresAt, row.DueAt = ends, ends
+			return errors.Join(err, tx.SaveGroup(&row, was))
+		})
+		secret, hash := member.NewSecret()
+		mailing := store.NewID()
+		k.Write(f.t, func(tx *store.Tx) error {
+			return errors.Join(tx.AddNoticeLetters([]store.NoticeLetter{{GroupID: id, ExpiresAt: ends, Day: 30, Recipient: kit.Owner, MailingID: mailing}}),
+				tx.AddNoticeLinks([]store.NoticeLink{{Hash: hash, MailingID: mailing, Recipient: kit.Owner, ExpiresAt: ends}}))
+		})
+		return []string{"<told>", secret, "<told group>", g.ID}
+	}
+	set("<told>", told)
+	set("<told group>", told)
+	set("<care>", func() []string {
+		f.n++
+		terms := kit.First(k.Life.Terms(ctx, admin))
+		terms.Caretakers = []api.Caretaker{{Address: fmt.Sprintf("care-%.6s-%d@gannetport.example", strings.ToLower(f.open), f.n)}}
+		k.Letters(f.t)
+		must(kit.Last(k.Life.SetTerms(ctx, admin, terms, 0)))
+		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/caretaker/")
+		return []string{"<care>", rest[:32]}
+	})
+	set("<calendar>", func() []string {
+		feed := kit.First(k.Life.MakeFeed(ctx, k.Actor(f.t, kit.Owner)))
+		return []string{"<calendar>", feed.URL[strings.LastIndexByte(feed.URL, '/')+1:]}
 	})
 	set("<by rule>", func() []string {
 		g := f.group("")

@@ -24,8 +24,11 @@ func (s *server) export(write func(ctx context.Context, open func(name string) i
 		err := write(ctx, func(name string) io.Writer {
 			begun = true
 			kind := "text/csv; charset=utf-8"
-			if strings.HasSuffix(name, ".jsonl") {
+			switch {
+			case strings.HasSuffix(name, ".jsonl"):
 				kind = "application/jsonl; charset=utf-8"
+			case strings.HasSuffix(name, ".ics"):
+				kind = "text/calendar; charset=utf-8"
 			}
 			hc.SetHeader("Content-Type", kind)
 			hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))

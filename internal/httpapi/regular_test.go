@@ -42,17 +42,17 @@ func TestOpenAPIIsCurrent(t *testing.T) {
 }
 
 // Whatever ETag is given out is taken back.
-func TestTheFirstETagOfTheExpiryPolicy(t *testing.T) {
-	var e api.Expiry
-	_, body := ask(t, kit.Administrator, "GET", "/api/v1/expiry", "")
+func TestTheFirstETagOfTerms(t *testing.T) {
+	var e api.Terms
+	_, body := ask(t, kit.Administrator, "GET", "/api/v1/terms", "")
 	if err := json.Unmarshal([]byte(body), &e); err != nil {
 		t.Fatal(err)
 	}
 	tag := fmt.Sprintf("%q", fmt.Sprint(e.Version))
-	if status, says := ask(t, kit.Administrator, "PUT", "/api/v1/expiry", body, "If-Match", tag); status != 200 {
+	if status, says := ask(t, kit.Administrator, "PUT", "/api/v1/terms", body, "If-Match", tag); status != 200 {
 		t.Errorf("with %s: %d %s", tag, status, says)
 	}
-	if status, _ := ask(t, kit.Administrator, "PUT", "/api/v1/expiry", body, "If-Match", tag); status != 412 {
+	if status, _ := ask(t, kit.Administrator, "PUT", "/api/v1/terms", body, "If-Match", tag); status != 412 {
 		t.Errorf("with %s again: %d", tag, status)
 	}
 }
@@ -169,7 +169,7 @@ func TestACursorIsOfOneList(t *testing.T) {
 var unguarded = strings.Fields(`sign-in sign-out change-password revoke-token ask-password-link choose-password
 	create-token create-group create-join-link create-person create-view change-many stop-change undo-change add-domain import-people move-person
 	join-group leave-group use-join-link answer-invitation withdraw-request call-back-invitation call-back-join-link
-	change-externals change-own-part approach-group prove-address give-consent end-consent undo-entry decide-requests decide-waiting retry-undelivered take-second-factor confirm-second-factor send-password-link move-clock`)
+	change-externals change-own-part renew-told agree-to-care make-calendar call-back-calendar approach-group prove-address give-consent end-consent undo-entry decide-requests decide-waiting retry-undelivered take-second-factor confirm-second-factor send-password-link move-clock`)
 
 func TestChangesAreGuardedByWhatWasRead(t *testing.T) {
 	f := newFixtures(t, "Guarded")

@@ -160,12 +160,23 @@ func (s *server) routes() []route {
 		on("PUT", "/protection", "change-protection", "Change what protects the workspace", s.changeProtection, looks),
 
 		// life
-		on("DELETE", group, "retire-group", "Retire a group; it can be restored for 30 days", s.retireGroup, looksAt(group+"/retirement"), groups),
+		on("DELETE", group, "retire-group", "Retire a group; it can be restored for a time", s.retireGroup, looksAt(group+"/retirement"), groups),
 		on("POST", group+"/renewal", "renew-group", "Begin a group's term again", s.renewGroup, looks, groups),
 		on("POST", group+"/restoration", "restore-group", "Bring a group back", s.restoreGroup, long, looks, groups),
-		on("GET", "/expiry", "read-expiry", "How long groups live", s.readExpiry),
-		on("PUT", "/expiry", "change-expiry", "Change how long groups live", s.changeExpiry, long, looksAs("expiry-effect"), policy),
-		on("GET", "/expiry/forecast", "expiry-forecast", "Groups that expire in the coming weeks", s.forecastExpiry),
+		on("PUT", group+"/hold", "hold-group", "Put a group under hold: it is neither retired nor deleted for good", s.holdGroup, looks, groups),
+		on("DELETE", group+"/hold", "release-group", "Release a group that is under hold", s.releaseGroup, looksAt(group+"/release"), groups),
+		on("GET", "/purged-groups", "list-purged-groups", "What is left of groups that were deleted for good, the last first", s.listPurged),
+		on("GET", "/terms", "read-terms", "How long groups live: the term rules, notices and caretakers", s.readTerms),
+		on("PUT", "/terms", "change-terms", "Change how long groups live; every date is worked out again", s.changeTerms, long, looksAs("terms-effect"), policy),
+		on("POST", "/terms/trial", "try-terms", "Which term rule takes a group, and why: of those in force, or of others", s.tryTerms, read),
+		on("GET", "/terms/forecast", "terms-forecast", "Groups that expire, by week for a year and by month beyond", s.forecastTerms),
+		on("GET", "/told/{secret}", "read-told", "The groups that a letter told of, by its link", s.readTold, public),
+		on("POST", "/told/{secret}", "renew-told", "Renew groups by the link of a letter that told of them", s.renewTold, public, looks),
+		on("GET", "/caretaking/{secret}", "read-caretaking", "What somebody outside is asked: to take care of groups that nobody owns", s.readCaretakerAsked, public),
+		on("POST", "/caretaking/{secret}", "agree-to-care", "Agree to take care of groups that nobody owns", s.agreeToCare, public),
+		on("POST", "/me/calendar", "make-calendar", "Make the address of a calendar of when groups expire, for a calendar program", s.makeFeed, looks),
+		on("DELETE", "/me/calendar", "call-back-calendar", "Call back the address of my calendar", s.callFeedBack, silent, looksAt("/me/calendar/call-back")),
+		on("GET", "/calendars/{secret}", "read-calendar", "When groups expire, as iCalendar", s.readCalendar, public),
 		on("POST", "/demo/clock", "move-clock", "Move the time of a demo", s.moveClock, long),
 
 		// posts

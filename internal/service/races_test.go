@@ -96,7 +96,27 @@ func (r *race) link(secret string) store.JoinLink {
 
 // due gives the group a term that ends in days.
 func (r *race) due(days int) error {
-	return r.Pool.Transact(ctx, false, r.edit(func(g *store.Group) { g.Chosen, g.ExpiresAt = true, r.Now().AddDate(0, 0, days) }))
+	err := r.Pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.SaveSetting(workspace.TermsSetting, terms(100), 2) })
+	if err != nil {
+		return err
+	}
+	if err := r.Life.Run(ctx); err != nil { // what is due for the other groups
+		return err
+	}
+	r.Queued(r.t)
+	return r.Pool.Transact(ctx, false, func(tx *store.Tx) error {
+		return r.edit(func(g *store.Group) { g.TermRule, g.ExpiresAt, g.DueAt = "All", r.Now().AddDate(0, 0, days), r.Now() })(tx)
+	})
+}
+
+// terms is one rule for all groups.
+func terms(days int) store.Terms {
+	return store.Terms{Rules: []store.TermRule{{Name: "All", Length: fmt.Sprintf("%d days", days)}}, Notices: []int{30}, RecoveryDays: 30, TimeZone: "UTC"}
+}
+
+// given is the same as it is set.
+func given(days int) api.Terms {
+	return api.Terms{Rules: []api.TermRule{{Name: "All", Length: fmt.Sprintf("%d days", days)}}, Notices: []int{30}, RecoveryDays: 30, TimeZone: "UTC"}
 }
 
 // events counts what the history says of the group and of the workspace.
@@ -472,9 +492,15 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 		{name: "delete a rule, deleted", before: setRule, act: func(r *race) error { return r.Rules.Delete(ctx, r.as(kit.Owner), r.group.Address, true, 0) },
 			meanwhile: func(r *race) func(*store.Tx) error { return func(tx *store.Tx) error { return tx.DeleteRule(r.id) } }, says: "has no rule"},
 
-		{name: "renew, owner out", act: func(r *race) error { _, err := r.Life.Renew(ctx, r.as(kit.Owner), r.group.Address, 0); return err },
+		{name: "renew, owner out", act: func(r *race) error {
+			_, err := r.Life.Renew(ctx, r.as(kit.Owner), r.group.Address, api.Renewal{}, 0)
+			return err
+		},
 			meanwhile: func(r *race) func(*store.Tx) error { return r.takeOut(kit.Owner) }, says: mayNot},
-		{name: "renew, ended", act: func(r *race) error { _, err := r.Life.Renew(ctx, r.as(kit.Owner), r.group.Address, 0); return err },
+		{name: "renew, ended", act: func(r *race) error {
+			_, err := r.Life.Renew(ctx, r.as(kit.Owner), r.group.Address, api.Renewal{}, 0)
+			return err
+		},
 			meanwhile: func(r *race) func(*store.Tx) error { return r.end }, says: ended},
 		{name: "retire, retired", act: retired, meanwhile: func(r *race) func(*store.Tx) error { return r.end }, says: ended},
 		{name: "retire, owner out", act: retired, meanwhile: func(r *race) func(*store.Tx) error { return r.takeOut(kit.Owner) }, says: mayNot},
@@ -487,8 +513,8 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			_, err := r.Naming.Set(ctx, r.as(administrator), api.Naming{Creators: "workspace"}, 0)
 			return err
 		}, meanwhile: func(r *race) func(*store.Tx) error { return r.loseRole }, says: "Only administrators"},
-		{name: "expiry, no administrator any more", hold: heldSetting("expiry"), act: func(r *race) error {
-			_, err := r.Life.SetExpiry(ctx, r.as(administrator), api.Expiry{TermDays: 365, Scope: "all", Notices: []int{30}, TimeZone: "UTC"}, 0)
+		{name: "expiry, no administrator any more", hold: heldSetting("terms"), act: func(r *race) error {
+			_, err := r.Life.SetTerms(ctx, r.as(administrator), given(365), 0)
 			return err
 		}, meanwhile: func(r *race) func(*store.Tx) error { return r.loseRole }, says: "Only administrators"},
 		{name: "new person, no administrator any more", hold: heldRules, act: func(r *race) error {
@@ -610,25 +636,44 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 		}, says: "belongs to the group", letsOn: true},
 
 		{name: "lapse, renewed", before: func(r *race) error { return r.due(0) }, act: life, meanwhile: func(r *race) func(*store.Tx) error {
-			return r.edit(func(g *store.Group) { g.RenewedAt = r.Now(); g.ExpiresAt = r.Now().AddDate(1, 0, 0) })
+			return r.edit(func(g *store.Group) {
+				g.RenewedAt = r.Now()
+				g.ExpiresAt, g.DueAt = r.Now().AddDate(1, 0, 0), r.Now().AddDate(0, 11, 0)
+			})
 		}},
 		{name: "notice, renewed", before: func(r *race) error { return r.due(10) }, act: life, meanwhile: func(r *race) func(*store.Tx) error {
-			return r.edit(func(g *store.Group) { g.RenewedAt = r.Now(); g.ExpiresAt = r.Now().AddDate(1, 0, 0) })
+			return r.edit(func(g *store.Group) {
+				g.RenewedAt = r.Now()
+				g.ExpiresAt, g.DueAt = r.Now().AddDate(1, 0, 0), r.Now().AddDate(0, 11, 0)
+			})
 		}},
 		{name: "purge, restored", before: func(r *race) error {
-			if err := retired(r); err != nil {
+			err := r.Pool.Transact(ctx, false, func(tx *store.Tx) error {
+				return errors.Join(tx.SaveSetting(workspace.TermsSetting, terms(100), 2), tx.SaveSetting("served", store.Served{}, 2)) // days before were of another time
+			})
+			if err == nil {
+				err = retired(r)
+			}
+			if err != nil {
 				return err
 			}
-			r.Move(60)
+			for range 29 { // it was told, and can be restored for 30 days on which the service ran
+				if err := r.Life.Run(ctx); err != nil {
+					return err
+				}
+				r.Queued(r.t)
+				r.Move(1)
+			}
+			r.Move(1)
 			return nil
 		}, act: life, meanwhile: func(r *race) func(*store.Tx) error { return r.revive }},
 		{name: "expiry set, renewed", before: func(r *race) error { return r.due(10) }, act: func(r *race) error {
-			_, err := r.Life.SetExpiry(ctx, r.as(administrator), api.Expiry{TermDays: 100, Scope: "all", Notices: []int{30}, TimeZone: "UTC"}, 0)
+			_, err := r.Life.SetTerms(ctx, r.as(administrator), given(100), 0)
 			return err
 		}, meanwhile: func(r *race) func(*store.Tx) error {
 			return r.edit(func(g *store.Group) { g.RenewedAt = r.Now().AddDate(0, 0, 5) })
 		}, letsOn: true, expires: 105},
-		{name: "new group, expiry set", hold: heldSetting("expiry"), act: func(r *race) error {
+		{name: "new group, expiry set", hold: heldSetting("terms"), act: func(r *race) error {
 			g, err := r.Group.Create(ctx, r.as(administrator), api.NewGroup{Name: "Of This Day", Owners: []string{kit.Owner}, Quiet: true})
 			if err == nil {
 				r.id = uuid.MustParse(g.ID)
@@ -636,7 +681,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			return err
 		}, meanwhile: func(r *race) func(*store.Tx) error {
 			return func(tx *store.Tx) error {
-				return tx.SaveSetting("expiry", store.Expiry{TermDays: 50, Scope: "all", Notices: []int{30}, TimeZone: "UTC"}, 9)
+				return tx.SaveSetting(workspace.TermsSetting, terms(50), 9)
 			}
 		}, letsOn: true, expires: 50},
 	} {

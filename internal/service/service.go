@@ -110,14 +110,14 @@ func (s *Service) Me(ctx context.Context, by workspace.Actor) (api.Me, error) {
 }
 
 // places are the parts of the console that are there for whoever may do something.
-var places = map[string]string{"read_expiry": "care", "read_naming": "rules", "read_workspace_history": "history"}
+var places = map[string]string{"read_terms": "care", "read_naming": "rules", "read_workspace_history": "history"}
 
 // MoveClock moves the time of a demo workspace forward by days, or back to the real time
 // with 0, and does what the new day brings.
 func (s *Service) MoveClock(ctx context.Context, by workspace.Actor, days int) (api.Clock, error) {
 	now, err := s.kernel.MoveClock(ctx, by, days)
 	if err == nil {
-		err = errors.Join(s.Life.Run(ctx), s.Member.Run(ctx))
+		err = errors.Join(s.Life.Serve(ctx, days), s.Life.Run(ctx), s.Member.Run(ctx))
 	}
 	return api.Clock{Now: now}, err
 }

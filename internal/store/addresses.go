@@ -19,9 +19,9 @@ type Taken struct {
 // AddressesNear returns what is at a, too alike to it, or like it at a careless look.
 func (s *Reads) AddressesNear(a mailaddr.Address) ([]Taken, error) {
 	var out []Taken
-	err := s.db.Raw(`SELECT a.address, a.kind, a.ref, COALESCE(g.name, p.name, '') AS name, a.addr_key = ? AS same, a.alike = ? AS alike
+	err := s.db.Raw(`SELECT a.address, a.kind, a.ref, COALESCE(g.name, p.name, x.name, '') AS name, a.addr_key = ? AS same, a.alike = ? AS alike
 		FROM (SELECT * FROM addresses WHERE addr_key = ? UNION SELECT * FROM addresses WHERE alike = ? UNION SELECT * FROM addresses WHERE loose = ?) a
-		LEFT JOIN mail_groups g ON g.id = a.ref LEFT JOIN people p ON p.id = a.ref
+		LEFT JOIN mail_groups g ON g.id = a.ref LEFT JOIN people p ON p.id = a.ref LEFT JOIN purged_groups x ON x.id = a.ref
 		ORDER BY same DESC, alike DESC, a.address LIMIT 10`, a.Key(), a.Alike(), a.Key(), a.Alike(), a.Loose()).Scan(&out).Error
 	return out, wrap("look for addresses", err)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ var conversions = []*goose.Migration{
 	goose.NewGoMigration(37, &goose.GoFunc{RunTx: convertStartingPoints}, nil),
 	goose.NewGoMigration(40, &goose.GoFunc{RunTx: convertHistory}, nil),
 	goose.NewGoMigration(57, &goose.GoFunc{RunTx: convertMail}, nil),
+	goose.NewGoMigration(107, &goose.GoFunc{RunTx: convertTerms}, nil),
 }
 
 // convertStartingPoints takes starting points apart that were kept as one JSON object.
@@ -74,6 +76,43 @@ func convertStartingPoints(ctx context.Context, tx *sql.Tx) error {
 		}
 	}
 	return nil
+}
+
+// convertTerms makes term rules of the one term that there was.
+func convertTerms(ctx context.Context, tx *sql.Tx) error {
+	var value []byte
+	var version int
+	err := tx.QueryRowContext(ctx, "SELECT value, version FROM settings WHERE name = 'expiry'").Scan(&value, &version)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && string(value) == "null" {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	var old struct {
+		TermDays  int    `json:"term_days"`
+		Scope     string `json:"scope"`
+		Notices   []int  `json:"notices"`
+		Caretaker string `json:"caretaker"`
+		TimeZone  string `json:"time_zone"`
+	}
+	if err := json.Unmarshal(value, &old); err != nil {
+		return fmt.Errorf("the term of the workspace: %w", err)
+	}
+	terms := Terms{Rules: []TermRule{}, Notices: old.Notices, RecoveryDays: 30, AddressDays: 90, TimeZone: old.TimeZone}
+	if old.TermDays > 0 && old.Scope != "none" {
+		terms.Rules = append(terms.Rules, TermRule{Name: "Everything else", Length: fmt.Sprintf("%d days", old.TermDays)})
+	}
+	if len(terms.Notices) == 0 {
+		terms.Notices = []int{42, 14, 3}
+	}
+	if old.Caretaker != "" {
+		terms.Caretakers = append(terms.Caretakers, Caretaker{Address: old.Caretaker})
+	}
+	if value, err = json.Marshal(terms); err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO settings (name, value, version) VALUES ('terms', ?, ?)", string(value), version)
+	return err
 }
 
 // oldEntry is an entry of the history as it was kept before its kinds had types.

@@ -320,7 +320,7 @@ func TestPurgeLeavesNothing(t *testing.T) {
 		s.SetOverride(Override{GroupID: g.ID, AddrKey: "x@y.example", Kind: policy.Barred, SetAt: now}),
 		s.SetRule(GroupRule{GroupID: g.ID, Expression: "title pr", SetAt: now}),
 		s.AddMail(Whole(Message{ID: NewID(), ReceivedAt: now}, &g.ID, "", []byte("Subject: x\r\n"), []byte("x"), []string{"x@y.example"})),
-		s.Purge(g.ID),
+		s.Purge(PurgedGroup{ID: g.ID, Name: g.Name, Address: g.Address, CreatedAt: now, EndedAt: now, PurgedAt: now, FreeAt: now.AddDate(0, 0, 90)}),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -336,7 +336,15 @@ func TestPurgeLeavesNothing(t *testing.T) {
 		t.Errorf("the outer group counts %d nested", now.Nested)
 	}
 	if _, err := s.GroupByAddress(g.AddrKey); !errors.Is(err, ErrNotFound) {
-		t.Errorf("its address is kept: %v", err)
+		t.Errorf("its address leads somewhere: %v", err)
+	}
+	for days, free := range map[int]bool{89: false, 90: true} {
+		if all, err := s.FreeAddresses(now.AddDate(0, 0, days), 10); err != nil || (len(all) == 1) != free {
+			t.Errorf("after %d days: %v, %v", days, all, err)
+		}
+		if err := s.AddGroup(newGroup("Another", g.Address)); errors.Is(err, ErrDuplicate) == free {
+			t.Errorf("its address after %d days: %v", days, err)
+		}
 	}
 }
 

@@ -14,17 +14,20 @@ import (
 // FilterTime is what a filter needs to know of time: now, and how long groups live, in days of
 // the workspace's zone.
 type FilterTime struct {
-	Now  time.Time
-	Life lifecycle.Policy
+	Now time.Time
+	lifecycle.Calendar
 }
 
 // after returns the first moment of the day that is so many days after today.
-func (t FilterTime) after(days int64) time.Time {
-	return t.Life.After(t.Now, int(max(-1_000_000, min(1_000_000, days)))).UTC()
+func (t FilterTime) inDays(days int64) time.Time {
+	return t.After(t.Now, int(max(-1_000_000, min(1_000_000, days)))).UTC()
 }
 
-// dueUntil is the last end of a group that is due.
-func (t FilterTime) dueUntil() time.Time { return t.Life.After(t.Now, t.Life.First()).UTC() }
+// day returns the first moment of a day, and that of the next.
+func (t FilterTime) day(written string) (from, to time.Time) {
+	noon := t.Noon(written)
+	return t.Day(noon).UTC(), t.After(noon, 1).UTC()
+}
 
 // A filter becomes SQL so that it is true where the filter matches and false where it does
 // not, or where what it asks about is unknown: what stands under not is turned round as far
@@ -112,7 +115,8 @@ func asText(column string) func(*rule.Node) condition {
 		case rule.Co:
 			return condition{column + " LIKE ?", []any{"%" + like + "%"}}
 		case rule.Sw:
-			return condition{column + " LIKE ?", []any{like + "%"}}
+			// LIKE, where an index helps, leaves out what goes on with a sign beyond the basic plane of Unicode
+			return condition{column + " >= ? AND " + column + " < ?", []any{n.Value, n.Value + "\U0010FFFF"}}
 		case rule.Ew:
 			return condition{column + " LIKE ?", []any{"%" + like}}
 		}
@@ -292,18 +296,22 @@ func groupFilter(t FilterTime, shown bool) lookup {
 		"renewed_at":     {index: true, value: asMoment("g.renewed_at")},
 		"ended_at":       {index: true, known: "g.ended_at IS NOT NULL", value: asMoment("g.ended_at")},
 		"expires_on": {index: true, known: ends, value: asDays("g.expires_at", func(n *rule.Node) (from, to time.Time) {
-			day := t.Life.Noon(n.Value)
-			return t.Life.Day(day).UTC(), t.Life.After(day, 1).UTC()
+			return t.day(n.Value)
+		})},
+		"term_rule":  {index: true, known: "g.term_rule <> ''", value: asText("g.term_key")},
+		"under_hold": {value: asFlag("g.kept <> ''")},
+		"exempt_until": {index: true, known: "g.exempt_until IS NOT NULL AND g.exempt <> ''", value: asDays("g.exempt_until", func(n *rule.Node) (from, to time.Time) {
+			return t.day(n.Value)
 		})},
 		"days_left": {index: true, known: ends, value: asDays("g.expires_at", func(n *rule.Node) (from, to time.Time) {
-			return t.after(n.Number), t.after(n.Number + 1)
+			return t.inDays(n.Number), t.inDays(n.Number + 1)
 		})},
 		"last_post_at": {index: true, rows: "SELECT 1 FROM group_posts l WHERE l.group_id = g.id", lone: true, value: asMoment("l.last_at")},
 		"quiet_days": {value: func(n *rule.Node) condition {
 			const last = "COALESCE((SELECT l.last_at FROM group_posts l WHERE l.group_id = g.id), g.created_at)"
 			turned := *n // the more days, the earlier the day
 			turned.Op = map[rule.Op]rule.Op{rule.Eq: rule.Eq, rule.Ne: rule.Ne, rule.Gt: rule.Lt, rule.Ge: rule.Le, rule.Lt: rule.Gt, rule.Le: rule.Ge}[n.Op]
-			return asDays(last, func(n *rule.Node) (from, to time.Time) { return t.after(-n.Number), t.after(1 - n.Number) })(&turned)
+			return asDays(last, func(n *rule.Node) (from, to time.Time) { return t.inDays(-n.Number), t.inDays(1 - n.Number) })(&turned)
 		}},
 	}
 	for _, d := range policy.Describe() {
@@ -318,8 +326,8 @@ func groupFilter(t FilterTime, shown bool) lookup {
 func stateIs(t FilterTime) func(*rule.Node) condition {
 	return func(n *rule.Node) condition {
 		c := map[string]condition{
-			"active":  {"g.ended_at IS NULL AND g.expires_at > ?", []any{t.dueUntil()}},
-			"due":     {"g.ended_at IS NULL AND g.expires_at > ? AND g.expires_at <= ?", []any{t.Now, t.dueUntil()}},
+			"active":  {"g.ended_at IS NULL AND g.due_at > ?", []any{t.Now}},
+			"due":     {"g.ended_at IS NULL AND g.expires_at > ? AND g.due_at <= ?", []any{t.Now, t.Now}},
 			"lapsed":  {"g.ended_at IS NOT NULL AND NOT g.retired OR g.ended_at IS NULL AND g.expires_at <= ?", []any{t.Now}},
 			"retired": {sql: "g.ended_at IS NOT NULL AND g.retired"},
 		}[n.Value]

@@ -113,9 +113,9 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := lifecycle.Policy{TermDays: 180, Notices: []int{5, 2}, Zone: zone}
+	p := lifecycle.Calendar{Zone: zone}
 	now := time.Date(2026, 11, 26, 9, 30, 0, 0, time.UTC)
-	at := FilterTime{Now: now, Life: p}
+	at := FilterTime{Now: now, Calendar: p}
 	var owners []Person
 	for i := range 4 {
 		q := newPerson(fmt.Sprintf("filtering-owner-%d@merrowline.example", i))
@@ -141,11 +141,19 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 		g.ByRule = r.IntN(2) == 0
 		if r.IntN(3) == 0 {
 			g.Exempt = "because"
+			if r.IntN(2) == 0 {
+				at := p.After(now, r.IntN(12)-2).UTC()
+				g.ExemptUntil = &at
+			}
+		}
+		if r.IntN(4) == 0 {
+			g.Kept = "because"
 		}
 		g.CreatedAt = now.Add(-time.Duration(r.IntN(12*24)) * time.Hour).Truncate(time.Microsecond)
 		g.RenewedAt = g.CreatedAt.Add(time.Duration(r.IntN(1e9)) * time.Nanosecond).Truncate(time.Microsecond)
 		if r.IntN(3) > 0 {
 			g.ExpiresAt = p.After(now, r.IntN(12)-2).UTC()
+			g.DueAt, g.TermRule = p.After(g.ExpiresAt, -5).UTC(), pick(r, someTexts)
 		}
 		if r.IntN(4) == 0 {
 			end := now.Add(-time.Hour)
@@ -207,10 +215,16 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 	subject := func(g row) rule.Subject {
 		_, domain, _ := strings.Cut(g.Address, "@")
 		life := g.Life()
-		v := map[string][]string{"name": {g.Name}, "address": {g.Address}, "alias": g.aliases, "domain": {domain}, "description": {g.Description}, "state": {string(p.State(life, now))},
+		v := map[string][]string{"name": {g.Name}, "address": {g.Address}, "alias": g.aliases, "domain": {domain}, "description": {g.Description}, "state": {string(life.State(now))},
 			"starting_point": {g.StartingPoint}, "language": {g.Language}, "owners": number(g.Owners), "moderators": number(g.Moderators), "members": number(g.Members),
 			"people": number(2 * g.Members), "external": number(g.ExternalMembers), "nested": number(g.Nested), "departed": number(g.Departed), "by_rule": yes(g.ByRule), "waiting": number(g.waiting),
-			"exempt": yes(g.Exempt != ""), "created_at": moment(g.CreatedAt), "renewed_at": moment(g.RenewedAt)}
+			"exempt": yes(g.Exempt != ""), "created_at": moment(g.CreatedAt), "renewed_at": moment(g.RenewedAt), "under_hold": yes(g.Kept != "")}
+		if g.TermRule != "" {
+			v["term_rule"] = []string{g.TermRule}
+		}
+		if g.ExemptUntil != nil {
+			v["exempt_until"] = []string{p.Day(*g.ExemptUntil).Format(time.DateOnly)}
+		}
 		if g.Traits != "" {
 			v["traits"] = strings.Split(g.Traits, ",")
 		}

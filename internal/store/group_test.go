@@ -13,7 +13,7 @@ import (
 // Whatever changes in a group counts its version up, or its revision: what is kept of groups, and ETags, go by these.
 func TestEveryFieldOfAGroupIsCounted(t *testing.T) {
 	// These follow from others, or never change.
-	derived := []string{"ID", "AddrKey", "ExemptBy", "Version", "Revision", "CreatedAt", "NameKey", "DescriptionKey", "Findable", "People", "Shown"}
+	derived := []string{"ID", "AddrKey", "ExemptBy", "KeptBy", "KeptAt", "Version", "Revision", "CreatedAt", "NameKey", "DescriptionKey", "TermKey", "Findable", "People", "Shown"}
 	some := map[reflect.Type]any{reflect.TypeFor[string](): "x", reflect.TypeFor[bool](): true, reflect.TypeFor[int](): 1, reflect.TypeFor[time.Time](): time.Unix(1, 0), reflect.TypeFor[*time.Time](): &time.Time{},
 		reflect.TypeFor[policy.Policy](): policy.Default(), reflect.TypeFor[MailTexts](): MailTexts{texts.Texts{Tag: "x"}}}
 	var none Group

@@ -46,17 +46,17 @@ var groupOrders = map[GroupSort]string{
 // groupIndexes are the indexes of the table of groups in these orders.
 var groupIndexes = map[GroupSort]string{ByName: "groups_name", ByOwners: "groups_owners", ByExternal: "groups_external", ByExpires: "groups_expires", ByCreated: "groups_created", ByRenewed: "groups_renewed"}
 
-// byExpiry sorts groups by their end.
-var byExpiry = sortKey[Group]{column: "expires_at", value: func(g Group) (string, uuid.UUID) { return g.ExpiresAt.Format(dbTime), g.ID }}
+// byDue sorts groups by when their first notice is due.
+var byDue = sortKey[Group]{column: "due_at", value: func(g Group) (string, uuid.UUID) { return g.DueAt.Format(dbTime), g.ID }}
 
 // groupColumns are the columns of a group, in the order of into.
 const groupColumns = `id, name, address, addr_key, description, language, traits, default_mail, welcome, mail, by_rule, policy, owners, moderators, members, external_members, departed, nested,
-	renewed_at, expires_at, ended_at, retired, chosen, exempt, exempt_by, version, revision, created_at, starting_point`
+	renewed_at, expires_at, ended_at, retired, exempt, exempt_by, exempt_until, kept, kept_by, kept_at, term_rule, due_at, promises, ended_served, version, revision, created_at, starting_point`
 
 func (g *Group) into(policy *sql.RawBytes) []any {
 	return []any{&g.ID, &g.Name, &g.Address, &g.AddrKey, &g.Description, &g.Language, &g.Traits, &g.DefaultMail, &g.Welcome, &g.Mail, &g.ByRule, policy,
 		&g.Owners, &g.Moderators, &g.Members, &g.ExternalMembers, &g.Departed, &g.Nested,
-		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Chosen, &g.Exempt, &g.ExemptBy, &g.Version, &g.Revision, &g.CreatedAt, &g.StartingPoint}
+		&g.RenewedAt, &g.ExpiresAt, &g.EndedAt, &g.Retired, &g.Exempt, &g.ExemptBy, &g.ExemptUntil, &g.Kept, &g.KeptBy, &g.KeptAt, &g.TermRule, &g.DueAt, &g.Promises, &g.EndedServed, &g.Version, &g.Revision, &g.CreatedAt, &g.StartingPoint}
 }
 
 // scanGroups calls f for every group that q names. It reads the columns by hand: by

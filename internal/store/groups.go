@@ -47,13 +47,20 @@ type Group struct {
 	Departed                            int // people in it who have left the organisation: counted in no role
 	RenewedAt, ExpiresAt                time.Time
 	EndedAt                             *time.Time
-	Retired, Chosen                     bool
-	Exempt, ExemptBy                    string // why no term applies to it, and who said so
-	Version                             int    // counts what people edit: name, address, policy, texts
-	Revision                            int    // counts every other change: of its people, of its term
+	Retired                             bool
+	Exempt, ExemptBy                    string     // why no term rule is for it, and who said so
+	ExemptUntil                         *time.Time // when to look at that again; nil: never
+	Kept, KeptBy                        string     // why it is under hold, and who put it there
+	KeptAt                              *time.Time
+	TermRule                            string    // the name of the rule that holds for it
+	DueAt                               time.Time // when its first notice is due
+	Promises                            string    // lifecycle.Promises
+	EndedServed                         int       // of how many days of service it was the last
+	Version                             int       // counts what people edit: name, address, policy, texts
+	Revision                            int       // counts every other change: of its people, of its term
 	CreatedAt                           time.Time
 	StartingPoint                       string // the name of what it was begun from, "" for none
-	NameKey, DescriptionKey             string // name and description as filters compare them
+	NameKey, DescriptionKey, TermKey    string // name, description and term rule as filters compare them
 	Findable                            bool   // colleagues can find it, as its policy says
 
 	People int `gorm:"-"` // whom it reaches; known of groups that were listed, or by Size
@@ -166,9 +173,9 @@ func settingsOf(groups ...*Group) []groupSetting {
 
 // Life returns the group's life.
 func (g *Group) Life() lifecycle.Life {
-	l := lifecycle.Life{Renewed: g.RenewedAt, Retired: g.Retired, Chosen: g.Chosen, Exempt: g.Exempt != ""}
+	l := lifecycle.Life{Renewed: g.RenewedAt, Rule: g.TermRule, Promises: lifecycle.Promises(g.Promises), Retired: g.Retired, Exempt: g.Exempt != ""}
 	if g.ExpiresAt.Before(Forever) {
-		l.Expires = g.ExpiresAt
+		l.Expires, l.Due = g.ExpiresAt, g.DueAt
 	}
 	if g.EndedAt != nil {
 		l.Ended = *g.EndedAt
@@ -176,12 +183,20 @@ func (g *Group) Life() lifecycle.Life {
 	return l
 }
 
-// SetExpires sets the date of the end; the zero time means never.
-func (g *Group) SetExpires(t time.Time) {
-	if t.IsZero() {
-		t = Forever
+// SetLife sets the life of a group, but for what people say of it: who made it exempt, who holds it.
+func (g *Group) SetLife(l lifecycle.Life) {
+	g.RenewedAt, g.TermRule, g.Promises, g.ExpiresAt, g.DueAt = l.Renewed, l.Rule, string(l.Promises), orForever(l.Expires), orForever(l.Due)
+	g.Retired, g.EndedAt = l.Retired, nil
+	if !l.Ended.IsZero() {
+		g.EndedAt = &l.Ended
 	}
-	g.ExpiresAt = t
+}
+
+func orForever(t time.Time) time.Time {
+	if t.IsZero() {
+		return Forever
+	}
+	return t
 }
 
 // AddGroup inserts a group, takes its address and makes it searchable. It returns
@@ -292,20 +307,26 @@ func (s *Tx) SaveGroup(g *Group, was Group) error {
 
 // fold brings what lists compare up to date with what people read and decide.
 func (g *Group) fold() {
-	g.NameKey, g.DescriptionKey = rule.Fold(g.Name), rule.Fold(g.Description)
+	g.NameKey, g.DescriptionKey, g.TermKey = rule.Fold(g.Name), rule.Fold(g.Description), rule.Fold(g.TermRule)
 	g.Findable = g.Policy[policy.Find] >= policy.Workspace
+	if g.ExpiresAt.IsZero() { // it is not said yet how long it lives
+		g.ExpiresAt = Forever
+	}
+	if g.DueAt.IsZero() {
+		g.DueAt = g.ExpiresAt
+	}
 }
 
 // rest returns a group with nothing of its own but who is in it and how long it lives.
 func (g *Group) rest() Group {
 	return Group{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, ExternalMembers: g.ExternalMembers, Departed: g.Departed, Nested: g.Nested, ByRule: g.ByRule,
-		RenewedAt: g.RenewedAt, ExpiresAt: g.ExpiresAt, EndedAt: g.EndedAt}
+		RenewedAt: g.RenewedAt, ExpiresAt: g.ExpiresAt, DueAt: g.DueAt, TermRule: g.TermRule, Promises: g.Promises, EndedAt: g.EndedAt, EndedServed: g.EndedServed}
 }
 
 // edited returns a group with nothing but what people edit.
 func (g *Group) edited() Group {
 	return Group{Name: g.Name, Address: g.Address, Description: g.Description, Language: g.Language, Traits: g.Traits, DefaultMail: g.DefaultMail,
-		Welcome: g.Welcome, Mail: g.Mail, StartingPoint: g.StartingPoint, Policy: g.Policy, Chosen: g.Chosen, Exempt: g.Exempt, Retired: g.Retired}
+		Welcome: g.Welcome, Mail: g.Mail, StartingPoint: g.StartingPoint, Policy: g.Policy, Exempt: g.Exempt, ExemptUntil: g.ExemptUntil, Kept: g.Kept, Retired: g.Retired}
 }
 
 // Group returns a group by identifier.

@@ -277,7 +277,9 @@ func TestWhatIsWrittenIsForgotten(t *testing.T) {
 			return tx.SetRule(GroupRule{GroupID: g.ID, Expression: "active eq true", SetAt: time.Now()})
 		}},
 		{"DeleteMemberships", ofGroups, func(tx *Tx) error { return tx.DeleteMemberships(g.ID, []uuid.UUID{p.ID}) }},
-		{"Purge", ofGroups, func(tx *Tx) error { return tx.Purge(g.ID) }},
+		{"Purge", ofGroups, func(tx *Tx) error {
+			return tx.Purge(PurgedGroup{ID: g.ID, CreatedAt: time.Now(), EndedAt: time.Now(), PurgedAt: time.Now(), FreeAt: time.Now()})
+		}},
 	} {
 		err := s.Transact(ctx, false, func(tx *Tx) error {
 			tx.written, wrote = 0, 0
@@ -314,7 +316,7 @@ func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
 		made = append(made, add(t, other.Tx, newGroup(fmt.Sprintf("Holed %d", i), fmt.Sprintf("holed-%d@merrowline.example", i))))
 	}
 	once := sync.OnceFunc(func() {
-		if err := other.Purge(made[1].ID); err != nil {
+		if err := other.Purge(PurgedGroup{ID: made[1].ID, CreatedAt: time.Now(), EndedAt: time.Now(), PurgedAt: time.Now(), FreeAt: time.Now()}); err != nil {
 			t.Error(err)
 		}
 	})

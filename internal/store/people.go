@@ -49,6 +49,7 @@ const (
 	KindGroup  int8 = 2
 	KindAlias  int8 = 3
 	KindFormer int8 = 4 // an address that a person had before
+	KindGone   int8 = 5 // an address of a group that is gone, until it is freed
 )
 
 // word is one searchable word of a person or a group.

@@ -113,13 +113,30 @@ func (s *Tx) SaveSetting(name string, v any, version int) error {
 		ON DUPLICATE KEY UPDATE value = VALUES(value), version = VALUES(version)`, name, string(b), version).Error)
 }
 
-// Expiry is the setting "expiry": how long groups live.
-type Expiry struct {
-	TermDays  int    `json:"term_days"` // 0: groups never expire
-	Scope     string `json:"scope"`     // all, chosen, none
-	Notices   []int  `json:"notices"`   // days before the end
-	Caretaker string `json:"caretaker"`
-	TimeZone  string `json:"time_zone"` // IANA name
+// Terms is the setting "terms": how long groups live.
+type Terms struct {
+	Rules        []TermRule  `json:"rules"`
+	Notices      []int       `json:"notices"` // days before the end
+	RecoveryDays int         `json:"recovery_days"`
+	AddressDays  int         `json:"address_days"` // for which the addresses of a group that is gone are nobody's
+	Managers     bool        `json:"managers"`     // the last notice goes to the owners' managers too
+	Caretakers   []Caretaker `json:"caretakers"`
+	TimeZone     string      `json:"time_zone"` // IANA name
+}
+
+// TermRule is how long the groups live that a filter names.
+type TermRule struct {
+	Name      string   `json:"name"`
+	Filter    string   `json:"filter"` // of core/filter's Groups; "" for all groups
+	Length    string   `json:"length"` // as core/lifecycle reads it
+	Notices   []int    `json:"notices,omitempty"`
+	RenewedBy []string `json:"renewed_by,omitempty"`
+}
+
+// Caretaker is who gets the notices of groups without owners that a filter names.
+type Caretaker struct {
+	Filter  string `json:"filter"` // as in a TermRule
+	Address string `json:"address"`
 }
 
 // Naming is the setting "naming": what groups may be called.

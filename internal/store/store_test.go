@@ -216,29 +216,29 @@ func TestPagesOfGroups(t *testing.T) {
 
 func TestStatesInSQLAreThoseOfTheCore(t *testing.T) {
 	s := open(t)
-	p := lifecycle.Policy{TermDays: 180, Scope: lifecycle.AllGroups, Notices: []int{30}}
+	p := lifecycle.Terms{Notices: lifecycle.Leads{30}}
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	want := map[lifecycle.State]int{}
 	for i, days := range []int{-2, 0, 1, 29, 30, 31, 200} {
 		for _, ended := range []string{"", "lapsed", "retired"} {
 			g := newGroup("Stated", fmt.Sprintf("stated-%d-%s@s.example", i, ended))
-			g.ExpiresAt = p.After(now, days)
+			g.ExpiresAt, g.DueAt = p.After(now, days), p.After(now, days-30)
 			if ended != "" {
 				g.EndedAt, g.Retired = &now, ended == "retired"
 			}
 			if err := s.AddGroup(g); err != nil {
 				t.Fatal(err)
 			}
-			want[p.State(g.Life(), now)]++
+			want[g.Life().State(now)]++
 		}
 	}
 	for _, state := range lifecycle.States {
-		page, err := s.Groups(GroupQuery{Q: "stated", States: []lifecycle.State{state}, Time: FilterTime{Now: now, Life: p}, Sort: ByName, Limit: 200})
+		page, err := s.Groups(GroupQuery{Q: "stated", States: []lifecycle.State{state}, Time: FilterTime{Now: now, Calendar: p.Calendar}, Sort: ByName, Limit: 200})
 		if err != nil || int(page.Total) != want[state] {
 			t.Errorf("%s: %d, %v; the core says %d", state, page.Total, err, want[state])
 		}
 		for _, g := range page.Items {
-			if got := p.State(g.Life(), now); got != state {
+			if got := g.Life().State(now); got != state {
 				t.Errorf("%s is %s for the core, %s for the database", g.Address, got, state)
 			}
 		}

@@ -296,7 +296,7 @@ func TestOnceEach(t *testing.T) {
 func TestExpiryRunsByItself(t *testing.T) {
 	ctx := context.Background()
 	g := k.Make(t, "By Itself")
-	if _, err := k.Life.SetExpiry(ctx, k.Actor(t, kit.Administrator), api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: "UTC"}, 0); err != nil {
+	if _, err := k.Life.SetTerms(ctx, k.Actor(t, kit.Administrator), api.Terms{Rules: []api.TermRule{{Name: "All", Length: "40 days"}}, Notices: []int{7}, RecoveryDays: 30, TimeZone: "UTC"}, 0); err != nil {
 		t.Fatal(err)
 	}
 	l := listen(t, "127.0.0.1:0")

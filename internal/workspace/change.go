@@ -161,6 +161,15 @@ func (c *Change) RecordWhole(f event.Fact) error {
 	return nil
 }
 
+// RecordPart is Record for one of the events that belong to a change which was recorded as a whole.
+func (c *Change) RecordPart(f event.Fact, g *store.Group) error {
+	if err := c.Record(f, g); err != nil {
+		return err
+	}
+	c.events[len(c.events)-1].Part = true
+	return nil
+}
+
 // Record writes an event into the history: about a group, or nil for none, and with
 // everybody whom it affected.
 func (c *Change) Record(f event.Fact, g *store.Group, affected ...store.Affected) error {
@@ -213,7 +222,7 @@ func (c *Change) gathered() []letter {
 	type reader struct{ kind, address string }
 	several := map[reader][]int{}
 	for i, l := range c.letters {
-		if aboutMany[l.kind] == "" {
+		if aboutMany[l.kind] == "" || l.ID != uuid.Nil {
 			continue
 		}
 		for _, x := range l.to {
@@ -223,6 +232,10 @@ func (c *Change) gathered() []letter {
 	var out []letter
 	at := map[string]int{} // where in out the letter about the same groups is
 	for i, l := range c.letters {
+		if l.ID != uuid.Nil {
+			out = append(out, l)
+			continue
+		}
 		var alone []string
 		for _, x := range l.to {
 			which := several[reader{l.kind, x}]
@@ -238,7 +251,7 @@ func (c *Change) gathered() []letter {
 						all[n] = c.letters[k].Letter
 					}
 					j = len(out)
-					at[same], out = j, append(out, letter{nil, nil, c.together(all)})
+					at[same], out = j, append(out, letter{nil, nil, c.Together(all)})
 				}
 				out[j].to = append(out[j].to, x)
 			}

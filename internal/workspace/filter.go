@@ -136,8 +136,8 @@ func Filtered(err error) error {
 }
 
 // FilterTime is what filters over groups know of time.
-func (v *View) FilterTime(e Expiry) store.FilterTime {
-	return store.FilterTime{Now: v.Now(), Life: e.Policy}
+func (v *View) FilterTime(e Terms) store.FilterTime {
+	return store.FilterTime{Now: v.Now(), Calendar: e.Life.Calendar}
 }
 
 // Nearest looks for what a search that found nothing may be meant for: it tries q with one

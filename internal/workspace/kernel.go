@@ -76,7 +76,7 @@ func (k *Kernel) MoveClock(ctx context.Context, by Actor, days int) (time.Time, 
 	if !k.o.Demo {
 		return time.Time{}, Fail(NotFound, "Only a demo has a clock that can be moved.")
 	}
-	if err := by.Allow(access.ChangeExpiry); err != nil {
+	if err := by.Allow(access.ChangeTerms); err != nil {
 		return time.Time{}, err
 	}
 	var ahead time.Duration
@@ -86,7 +86,7 @@ func (k *Kernel) MoveClock(ctx context.Context, by Actor, days int) (time.Time, 
 		if err != nil {
 			return err
 		}
-		if err := c.Allow(access.ChangeExpiry); err != nil {
+		if err := c.Allow(access.ChangeTerms); err != nil {
 			return err
 		}
 		ahead += time.Duration(days) * 24 * time.Hour

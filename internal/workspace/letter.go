@@ -29,6 +29,7 @@ type Letter struct {
 	Why        string    // why it came, the last line
 	Apart      bool      // those who get it don't see each other
 	Answers    *InAnswer // with a value: it is an automatic answer (RFC 3834)
+	ID         uuid.UUID // with a value: what its mailing is known by; it is not gathered with others
 
 	kind, path string
 	fill       map[string]string
@@ -89,9 +90,9 @@ func (v *View) Letter(kind, tag, path string, fill map[string]string) Letter {
 	return l
 }
 
-// together returns the one letter that stands for several of a kind, in the language of the first;
+// Together returns the one letter that stands for several of a kind, in the language of the first;
 // they are at least two, each about a group of its own.
-func (v *View) together(all []Letter) Letter {
+func (v *View) Together(all []Letter) Letter {
 	first, kind, path := all[0], aboutMany[all[0].kind], "/mine"
 	switch first.kind {
 	case LetterOwnerless:
@@ -146,7 +147,10 @@ func Delivery(mail bool) string {
 
 // mail is a letter as it is queued: about a group, or about none, from a domain.
 func (l Letter) mail(group *uuid.UUID, domain string, to []string, now time.Time) (store.NewMail, error) {
-	id := store.NewID()
+	id := l.ID
+	if id == uuid.Nil {
+		id = store.NewID()
+	}
 	from, sender := "postmaster@"+domain, "postmaster@"+domain
 	if l.Answers != nil {
 		from, sender = l.Answers.Address, "" // so that nothing answers it (RFC 3834, 3.3)

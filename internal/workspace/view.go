@@ -15,7 +15,6 @@ import (
 
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
-	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 )
@@ -33,7 +32,7 @@ type View struct {
 	domains   []string
 	shown     []string       // attributes that colleagues see
 	own       []OwnAttribute // that the organisation keeps; nil: not read yet
-	expiry    *Expiry
+	terms     *Terms
 	outsiders *admission.Outside // what the workspace says of them; nil: not read yet
 	open      *bool              // it has public pages; nil: not read yet
 	helpers   helpers            // in which areas people help
@@ -73,10 +72,10 @@ func (v *View) Domains() ([]string, error) {
 
 // Frame reads at once what every decision about mail asks of the workspace: its domains, and how long groups live.
 func (v *View) Frame() error {
-	if v.domains != nil && v.expiry != nil {
+	if v.domains != nil && v.terms != nil {
 		return nil
 	}
-	f, err := v.Read.FrameOf(ExpirySetting)
+	f, err := v.Read.FrameOf(TermsSetting)
 	if err != nil {
 		return err
 	}
@@ -84,14 +83,14 @@ func (v *View) Frame() error {
 }
 
 func (v *View) framed(f store.Frame) error {
-	e := DefaultExpiry()
+	e := DefaultTerms()
 	version, err := f.Into(&e)
 	if err != nil {
 		return err
 	}
-	out, err := NewExpiry(e, version+1)
+	out, err := NewTerms(e, version+1)
 	if err == nil {
-		v.domains, v.expiry = f.Domains, &out
+		v.domains, v.terms = f.Domains, &out
 	}
 	return err
 }
@@ -99,64 +98,11 @@ func (v *View) framed(f store.Frame) error {
 // Asked reads at once all that the decision asks about mail by somebody known to a group: the group, where the author
 // stands with it, and what Frame reads.
 func (v *View) Asked(address, author string) (store.Group, store.Standing, error) {
-	a, err := v.Read.AskedOf(address, author, ExpirySetting)
+	a, err := v.Read.AskedOf(address, author, TermsSetting)
 	if err == nil {
 		err = v.framed(a.Frame)
 	}
 	return a.Group, a.Author, err
-}
-
-// Expiry is the rule for how long groups live, as it is in force.
-type Expiry struct {
-	store.Expiry
-	Policy  lifecycle.Policy
-	Version int
-}
-
-// ExpirySetting is the name under which the rule is kept.
-const ExpirySetting = "expiry"
-
-// DefaultExpiry is the rule until one is set: groups never expire.
-func DefaultExpiry() store.Expiry {
-	return store.Expiry{Scope: string(lifecycle.AllGroups), Notices: []int{30, 15, 1}, TimeZone: "UTC"}
-}
-
-// NewExpiry makes the policy of the core from what is stored.
-func NewExpiry(e store.Expiry, version int) (Expiry, error) {
-	out := Expiry{Expiry: e, Version: version, Policy: lifecycle.Policy{TermDays: e.TermDays, Scope: lifecycle.Scope(e.Scope), Notices: e.Notices, Caretaker: e.Caretaker}}
-	var err error
-	out.Policy.Zone, err = time.LoadLocation(e.TimeZone)
-	return out, err
-}
-
-// Expiry returns the rule for how long groups live.
-func (v *View) Expiry() (Expiry, error) { return v.readExpiry(v.Read.Setting) }
-
-// HoldExpiry is Expiry for a change that goes by it without the lock of a living group: the
-// rule stays as it is until the change ends.
-func (c *Change) HoldExpiry() (Expiry, error) {
-	c.expiry = nil
-	return c.readExpiry(c.Tx.RLockSetting)
-}
-
-// ShownExpiry is Expiry for a list of groups: a change by another process is seen
-// within five seconds.
-func (v *View) ShownExpiry() (Expiry, error) { return v.readExpiry(v.Read.CachedSetting) }
-
-func (v *View) readExpiry(read func(string, any) (int, error)) (Expiry, error) {
-	if v.expiry != nil {
-		return *v.expiry, nil
-	}
-	e := DefaultExpiry()
-	version, err := read(ExpirySetting, &e)
-	if err != nil {
-		return Expiry{}, err
-	}
-	out, err := NewExpiry(e, version+1) // one that was never set has an ETag too
-	if err == nil {
-		v.expiry = &out
-	}
-	return out, err
 }
 
 // Ended reports whether a group's life is over, also where nobody has come by to say so
@@ -373,25 +319,6 @@ func (v *View) Visible(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
 	return out, nil
 }
 
-// NoticeRecipients returns who is told about a group: its active owners, else the
-// caretaker, else the administrators.
-func (v *View) NoticeRecipients(g *store.Group) ([]string, error) {
-	owners, err := v.Read.Owners([]uuid.UUID{g.ID})
-	if err != nil {
-		return nil, err
-	}
-	var to []string
-	for _, o := range owners[g.ID] {
-		if o.Active {
-			to = append(to, o.Address)
-		}
-	}
-	if len(to) > 0 {
-		return to, nil
-	}
-	return v.Caretakers()
-}
-
 // Reads reports whether mail to an address of the workspace is read: by somebody who is here, or
 // by the people of a group that lives.
 func (v *View) Reads(address string) (bool, error) {
@@ -410,23 +337,6 @@ func (v *View) Reads(address string) (bool, error) {
 		return false, nil
 	}
 	return err == nil && !v.Ended(&g), err
-}
-
-// Caretakers returns who is told about groups that nobody owns.
-func (v *View) Caretakers() ([]string, error) {
-	e, err := v.Expiry()
-	if err != nil {
-		return nil, err
-	}
-	if reads, err := v.Reads(e.Caretaker); err != nil {
-		return nil, err
-	} else if reads {
-		if p, err := v.Read.PersonByKey(strings.ToLower(e.Caretaker)); err == nil {
-			return []string{p.Address}, nil // who may have another one by now
-		}
-		return []string{e.Caretaker}, nil
-	}
-	return v.Read.Administrators()
 }
 
 // Cursor reads the cursor of a list. what are the filter and the order of the list: a
@@ -456,15 +366,6 @@ func UpperFirst(s string) string {
 	return s
 }
 
-// Date writes the day of a moment in the workspace's zone, such as 2027-01-02; "" for the
-// zero time and for never.
-func (e Expiry) Date(t time.Time) string {
-	if t.IsZero() || !t.Before(store.Forever) {
-		return ""
-	}
-	return e.Policy.Day(t).Format(time.DateOnly)
-}
-
 // Number writes a number of things: "1 group", "12 groups".
 func Number(n int, noun string) string {
 	if n == 1 {
@@ -486,10 +387,10 @@ func (v *View) Zone() *time.Location {
 		return v.zone
 	}
 	v.zone = time.UTC
-	e := DefaultExpiry()
-	if v.expiry != nil {
-		v.zone = v.expiry.Policy.Zone
-	} else if _, err := v.Read.CachedSetting(ExpirySetting, &e); err == nil {
+	e := DefaultTerms()
+	if v.terms != nil {
+		v.zone = v.terms.Life.Zone
+	} else if _, err := v.Read.CachedSetting(TermsSetting, &e); err == nil {
 		if zone, err := time.LoadLocation(e.TimeZone); err == nil {
 			v.zone = zone
 		}

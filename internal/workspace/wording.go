@@ -78,6 +78,10 @@ func RoleIn(tag, role string) string { return languageOf(tag).roles[role] }
 const (
 	LetterDue           = "due"
 	LetterLapsed        = "lapsed"
+	LetterRetired       = "retired"
+	LetterNearer        = "nearer"
+	LetterManager       = "manager"
+	LetterCaretaker     = "caretaker"
 	LetterPostDeclined  = "post declined"
 	LetterAdded         = "added"
 	LetterInvitation    = "invitation"
@@ -115,7 +119,7 @@ const (
 
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
-var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterAdded: "several added", LetterHandedOver: "several handed over",
+var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterRetired: "several retired", LetterNearer: "several nearer", LetterManager: "several for a manager", LetterAdded: "several added", LetterHandedOver: "several handed over",
 	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait", LetterVouching: "several vouchings"}
 
 var english = language{
@@ -132,13 +136,30 @@ var english = language{
 		LetterDue: {"{name} expires {when}, on {date}", []string{
 			"The group {name} ({address}) expires {when}, on {date}.",
 			"It was to expire on {was}. You were not told in time, so it was given more.",
-			"Renew it if it is still needed: open the page below, sign in, and press Renew.",
+			"Renew it if it is still needed: open the page below and press Renew. You need not sign in for that. Where it is not needed any more, or is somebody else's to keep, that page says what to do.",
 			"If nobody renews it, it takes no more mail from that day on. Everything in it can be restored for {recovery} days after."},
 			"Renew {name}", whyOwnerEnglish, ""},
 		LetterLapsed: {"{name} has lapsed and can be restored until {date}", []string{
 			"The group {name} ({address}) was not renewed and has lapsed. Mail to it is refused.",
 			"You can restore it, with everything in it, until {date}. After that it is gone."},
 			"Restore {name}", whyOwnerEnglish, ""},
+		LetterRetired: {"{name} was retired and can be restored until {date}", []string{
+			"The group {name} ({address}) was retired. Mail to it is refused.",
+			"You can restore it, with everything in it, until {date}. After that it is gone."},
+			"Look at {name}", whyOwnerEnglish, ""},
+		LetterNearer: {"{name} now expires on {date}", []string{
+			"The rule {rule} says from now on how long the group {name} ({address}) lives: it expires on {date}, unless somebody renews it.",
+			"Before, that was {was}.",
+			"You need not do anything now. You will be told again before it expires."},
+			"Look at {name}", whyOwnerEnglish, ""},
+		LetterManager: {"{name} expires {when}, and its owners have not answered", []string{
+			"The group {name} ({address}) expires {when}, on {date}. Its owners were told and have not renewed it.",
+			"If it is still needed, ask them to renew it. After that day everything in it can be restored for {recovery} days."},
+			"Look at {name}", "This came because somebody who owns the group {address} reports to you.", ""},
+		LetterCaretaker: {"Will you take care of mail groups that nobody owns?", []string{
+			"{by} named {address} to be told of mail groups that have no owner, such as when one of them is about to expire.",
+			"Open the page below and say that you agree. Until then nothing is sent to you. If this is not meant for you, do nothing."},
+			"Answer", "This came because an administrator wrote down this address.", ""},
 		LetterPostDeclined: {"Declined: {subject}", []string{
 			"Your message \"{subject}\" to {name} ({address}) was not passed on.",
 			"The reason given: {reason}"},
@@ -292,13 +313,25 @@ var english = language{
 			"Open {name}", "This came because the time of {person} in the group {address} ends.", ""},
 		aboutMany[LetterDue]: {"{number} groups expire soon", []string{
 			"These groups that you own, or take care of, expire:",
-			"Renew those that are still needed: open the page below, sign in, and press Renew on the page of each.",
+			"Renew those that are still needed: open the page below, which lists them, and press Renew. You need not sign in for that.",
 			"A group that nobody renews takes no more mail from its day on. Everything in it can be restored for {recovery} days after."},
-			"Look at my groups", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {when}, on {date}"},
+			"Renew them", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {when}, on {date}"},
 		aboutMany[LetterLapsed]: {"{number} groups have lapsed and can be restored", []string{
 			"These groups were not renewed and have lapsed. Mail to them is refused.",
 			"You can restore each, with everything in it, until its day. After that it is gone."},
 			"Look at my groups", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): until {date}"},
+		aboutMany[LetterRetired]: {"{number} groups were retired and can be restored", []string{
+			"These {number} groups were retired. Mail to them is refused.",
+			"You can restore them, with everything in them, until the days above. After that they are gone."},
+			"Look at them", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): until {date}"},
+		aboutMany[LetterNearer]: {"{number} groups expire earlier than before", []string{
+			"Rules of the workspace say from now on how long these {number} groups live, unless somebody renews them:",
+			"You need not do anything now. You will be told again before they expire."},
+			"Look at them", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): on {date}"},
+		aboutMany[LetterManager]: {"{number} groups expire soon, and their owners have not answered", []string{
+			"These {number} groups expire soon. Their owners were told and have not renewed them.",
+			"If they are still needed, ask the owners to renew them. After those days everything in them can be restored for {recovery} days."},
+			"Look at them", "This came because people who own these groups report to you.", "{name} ({address}): {when}, on {date}"},
 		aboutMany[LetterAdded]: {"You are now in {number} more groups", []string{
 			"{by} put you into these mail groups:",
 			"Mail to them reaches you from now on, as far as each passes it on to you. To change that, or to leave, open the page below."},
@@ -361,13 +394,30 @@ var german = language{
 		LetterDue: {"{name} läuft {when} ab, am {date}", []string{
 			"Die Gruppe {name} ({address}) läuft {when} ab, am {date}.",
 			"Sie sollte am {was} ablaufen. Das wurde Ihnen nicht rechtzeitig mitgeteilt, darum wurde ihre Zeit verlängert.",
-			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie „Renew“.",
+			"Wird sie noch gebraucht, verlängern Sie sie: Öffnen Sie die Seite unten und wählen Sie „Renew“. Dafür müssen Sie sich nicht anmelden. Wird sie nicht mehr gebraucht oder soll jemand anders sie behalten, steht dort auch, was zu tun ist.",
 			"Verlängert sie niemand, nimmt sie von diesem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
 			"{name} verlängern", whyOwnerGerman, ""},
 		LetterLapsed: {"{name} ist abgelaufen; wiederherstellbar bis {date}", []string{
 			"Die Gruppe {name} ({address}) wurde nicht verlängert und ist abgelaufen. E-Mails an sie werden abgewiesen.",
 			"Bis zum {date} können Sie sie mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
 			"{name} wiederherstellen", whyOwnerGerman, ""},
+		LetterRetired: {"{name} wurde stillgelegt; wiederherstellbar bis {date}", []string{
+			"Die Gruppe {name} ({address}) wurde stillgelegt. E-Mails an sie werden abgewiesen.",
+			"Bis zum {date} können Sie sie mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
+			"{name} ansehen", whyOwnerGerman, ""},
+		LetterNearer: {"{name} läuft jetzt am {date} ab", []string{
+			"Die Regel {rule} bestimmt von jetzt an, wie lange die Gruppe {name} ({address}) lebt: Sie läuft am {date} ab, wenn niemand sie verlängert.",
+			"Bisher war das der {was}.",
+			"Sie müssen jetzt nichts tun. Bevor sie abläuft, schreiben wir Ihnen noch einmal."},
+			"{name} ansehen", whyOwnerGerman, ""},
+		LetterManager: {"{name} läuft {when} ab, und ihre Eigentümer haben nicht geantwortet", []string{
+			"Die Gruppe {name} ({address}) läuft {when} ab, am {date}. Ihre Eigentümer wissen das und haben sie nicht verlängert.",
+			"Wird sie noch gebraucht, bitten Sie sie, sie zu verlängern. Nach diesem Tag lässt sich alles darin noch {recovery} Tage lang wiederherstellen."},
+			"{name} ansehen", "Sie erhalten dies, weil Ihnen jemand unterstellt ist, dem die Gruppe {address} gehört.", ""},
+		LetterCaretaker: {"Kümmern Sie sich um E-Mail-Gruppen, die niemandem gehören?", []string{
+			"{by} hat {address} benannt, damit Sie von E-Mail-Gruppen ohne Eigentümer erfahren, etwa wenn eine davon bald abläuft.",
+			"Öffnen Sie die Seite unten und sagen Sie zu. Bis dahin schreiben wir Ihnen nichts. Sind Sie nicht gemeint, tun Sie nichts."},
+			"Antworten", "Sie erhalten dies, weil jemand aus der Verwaltung diese Adresse eingetragen hat.", ""},
 		LetterPostDeclined: {"Abgelehnt: {subject}", []string{
 			"Ihre Nachricht „{subject}“ an {name} ({address}) wurde nicht weitergeleitet.",
 			"Als Grund wurde angegeben: {reason}"},
@@ -521,13 +571,25 @@ var german = language{
 			"{name} öffnen", "Sie erhalten dies, weil die Zeit von {person} in der Gruppe {address} endet.", ""},
 		aboutMany[LetterDue]: {"{number} Gruppen laufen bald ab", []string{
 			"Diese Gruppen, die Ihnen gehören oder um die Sie sich kümmern, laufen ab:",
-			"Verlängern Sie, was noch gebraucht wird: Öffnen Sie die Seite unten, melden Sie sich an und wählen Sie auf der Seite jeder Gruppe „Renew“.",
+			"Verlängern Sie, was noch gebraucht wird: Öffnen Sie die Seite unten, auf der sie aufgeführt sind, und wählen Sie „Renew“. Dafür müssen Sie sich nicht anmelden.",
 			"Eine Gruppe, die niemand verlängert, nimmt von ihrem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
-			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {when}, am {date}"},
+			"Verlängern", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {when}, am {date}"},
 		aboutMany[LetterLapsed]: {"{number} Gruppen sind abgelaufen und wiederherstellbar", []string{
 			"Diese Gruppen wurden nicht verlängert und sind abgelaufen. E-Mails an sie werden abgewiesen.",
 			"Bis zu ihrem Tag können Sie jede mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
 			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): bis {date}"},
+		aboutMany[LetterRetired]: {"{number} Gruppen wurden stillgelegt und sind wiederherstellbar", []string{
+			"Diese {number} Gruppen wurden stillgelegt. E-Mails an sie werden abgewiesen.",
+			"Bis zu den genannten Tagen können Sie sie mit allem, was darin ist, wiederherstellen. Danach sind sie fort."},
+			"Ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): bis zum {date}"},
+		aboutMany[LetterNearer]: {"{number} Gruppen laufen früher ab als bisher", []string{
+			"Regeln der Organisation bestimmen von jetzt an, wie lange diese {number} Gruppen leben, wenn niemand sie verlängert:",
+			"Sie müssen jetzt nichts tun. Bevor sie ablaufen, schreiben wir Ihnen noch einmal."},
+			"Ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): am {date}"},
+		aboutMany[LetterManager]: {"{number} Gruppen laufen bald ab, und ihre Eigentümer haben nicht geantwortet", []string{
+			"Diese {number} Gruppen laufen bald ab. Ihre Eigentümer wissen das und haben sie nicht verlängert.",
+			"Werden sie noch gebraucht, bitten Sie die Eigentümer, sie zu verlängern. Nach diesen Tagen lässt sich alles darin noch {recovery} Tage lang wiederherstellen."},
+			"Ansehen", "Sie erhalten dies, weil Ihnen Personen unterstellt sind, denen diese Gruppen gehören.", "{name} ({address}): {when}, am {date}"},
 		aboutMany[LetterAdded]: {"Sie sind jetzt in {number} weiteren Gruppen", []string{
 			"{by} hat Sie in diese E-Mail-Gruppen aufgenommen:",
 			"E-Mails an sie erreichen Sie von nun an, soweit jede sie an Sie weitergibt. Um das zu ändern oder eine zu verlassen, öffnen Sie die Seite unten."},

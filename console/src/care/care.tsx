@@ -93,7 +93,7 @@ const bodyOf = (f: Form): Expiry => ({
 });
 
 function Rule({ saved }: { saved: Expiry }) {
-  const may = useMe().may.includes('change_expiry');
+  const may = useMe().may.includes('change_terms');
   const draft = useDraft<Form, Expiry>({
     saved: {
       term_days: String(saved.term_days),

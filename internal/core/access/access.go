@@ -73,6 +73,7 @@ const (
 	ChangeGroup    Action = "change"
 	ChangePolicy   Action = "policy"
 	ChangeTerm     Action = "term"
+	HoldGroup      Action = "hold"
 	RenewGroup     Action = "renew"
 	RetireGroup    Action = "retire"
 	RestoreGroup   Action = "restore"
@@ -89,8 +90,8 @@ const (
 const (
 	CreateGroup          Action = "create_group"
 	SearchPeople         Action = "search_people"
-	ReadExpiry           Action = "read_expiry"
-	ChangeExpiry         Action = "change_expiry"
+	ReadTerms            Action = "read_terms"
+	ChangeTerms          Action = "change_terms"
 	ReadWorkspaceHistory Action = "read_workspace_history"
 	ReadNaming           Action = "read_naming"
 	ChangeNaming         Action = "change_naming"
@@ -139,7 +140,8 @@ var onGroup = []permit{
 	{action: ChangePeople, rung: policy.Owners, refusal: "Only its owners and administrators may change roles or remove people."},
 	{action: ChangeGroup, rung: policy.Owners, refusal: "Only its owners and administrators may change this group."},
 	{action: ChangePolicy, rung: policy.Owners, refusal: "Only its owners and administrators may change its policy."},
-	{action: ChangeTerm, refusal: "Only administrators may exempt a group from its term or choose it for one."},
+	{action: ChangeTerm, refusal: "Only administrators may exempt a group from the term rules."},
+	{action: HoldGroup, refusal: "Only administrators may put a group under hold, or release it."},
 	{action: RenewGroup, rung: policy.Owners, refusal: "Only its owners and administrators may renew this group."},
 	{action: RetireGroup, rung: policy.Owners, refusal: "Only its owners and administrators may retire this group."},
 	{action: RestoreGroup, rung: policy.Owners, refusal: "Only its owners and administrators may restore this group."},
@@ -155,8 +157,8 @@ var onGroup = []permit{
 var onWorkspace = []permit{
 	{action: CreateGroup, creators: true, refusal: "Only administrators may create groups."},
 	{action: SearchPeople, auditor: true, everyone: true},
-	{action: ReadExpiry, auditor: true, refusal: "Only administrators and auditors may read the expiry policy."},
-	{action: ChangeExpiry, refusal: "Only administrators may change the expiry policy."},
+	{action: ReadTerms, auditor: true, refusal: "Only administrators and auditors may read how long groups live."},
+	{action: ChangeTerms, refusal: "Only administrators may change how long groups live."},
 	{action: ReadWorkspaceHistory, auditor: true, refusal: "Only administrators and auditors may read the history of the whole workspace."},
 	{action: ReadNaming, auditor: true, refusal: "Only administrators and auditors may read the rules of naming."},
 	{action: ChangeNaming, refusal: "Only administrators may change the rules of naming."},

@@ -22,7 +22,7 @@ var (
 func TestMay(t *testing.T) {
 	p := policy.Default() // found by the workspace, seen by members, added to by owners
 	for do, want := range map[Action]string{
-		ReadGroup: "ompcax", SeePeople: "ompax", AddPeople: "ox", ChangePeople: "ox", ChangeGroup: "ox", ChangePolicy: "ox", ChangeTerm: "x",
+		ReadGroup: "ompcax", SeePeople: "ompax", AddPeople: "ox", ChangePeople: "ox", ChangeGroup: "ox", ChangePolicy: "ox", ChangeTerm: "x", HoldGroup: "x",
 		RenewGroup: "ox", RetireGroup: "ox", RestoreGroup: "ox", DecidePosts: "omx", DecideRequests: "omx", ManageLinks: "omx", SetOverrides: "omx",
 		ChangeRule: "ox", ReadHistory: "oax", Rehearse: "omax", "unheard of": "",
 	} {
@@ -50,7 +50,7 @@ func TestMay(t *testing.T) {
 			t.Errorf("%s is refused with %q", do, do.Refusal())
 		}
 	}
-	if len(onGroup) != 17 || len(administrator.OnGroup(Relation{}, &p)) != 16 || len(nobody.OnGroup(Relation{}, &p)) != 0 {
+	if len(onGroup) != 18 || len(administrator.OnGroup(Relation{}, &p)) != 17 || len(nobody.OnGroup(Relation{}, &p)) != 0 {
 		t.Error("the list of what may be done to a group")
 	}
 }
@@ -94,7 +94,7 @@ func TestMayAsThePolicySays(t *testing.T) {
 
 func TestMayHere(t *testing.T) {
 	for do, want := range map[Action]string{
-		CreateGroup: "x", SearchPeople: "cax", ReadExpiry: "ax", ChangeExpiry: "x", ReadWorkspaceHistory: "ax", ReadNaming: "ax", ChangeNaming: "x",
+		CreateGroup: "x", SearchPeople: "cax", ReadTerms: "ax", ChangeTerms: "x", ReadWorkspaceHistory: "ax", ReadNaming: "ax", ChangeNaming: "x",
 		ReadStartingPoints: "cax", ChangeStartingPoints: "x", ReadDeparted: "ax", ChangeDirectory: "x", "unheard of": "",
 	} {
 		got := ""

@@ -25,7 +25,16 @@ var samples = []Event{
 	{ines, "console", books, GroupCreated{"bookings@merrowline.example", "Only members read it."}},
 	{ines, "console", books, GroupChanged{[]Change{{Field: "name", From: "Books", To: "Bookings"}, {Field: "welcome", To: "Hello"}, {Field: "description", From: strings.Repeat("long ", 30)}}}},
 	{oda, "api", books, PolicyChanged{[]Change{{Field: "post", From: "members", To: "anyone", Says: "All strangers can write to it from now on."}}}},
-	{oda, "console", books, GroupRenewed{"2026-12-01", "2027-01-02"}},
+	{oda, "console", books, GroupRenewed{"2026-12-01", "2027-01-02", "Still needed.", ""}},
+	{Who{}, "service", books, GroupRenewed{"2026-12-01", "2027-01-02", "", "2026-07-06"}},
+	{Who{}, "service", books, TermMoved{"2026-12-01", "2027-01-02", "Everything else", "With outsiders"}},
+	{Who{}, "service", books, TermMoved{"", "2027-01-02", "", "Everything else"}},
+	{Who{}, "service", books, TermMoved{"2026-12-01", "", "Everything else", ""}},
+	{ines, "console", books, GroupHeld{"The claim is open."}},
+	{ines, "console", books, GroupReleased{"The claim is open."}},
+	{Who{}, "service", books, AddressesFreed{[]string{"bookings@merrowline.example", "books@merrowline.example"}}},
+	{Who{Address: "desk@harbour.example"}, "link", Who{}, CaretakerAgreed{"desk@harbour.example"}},
+	{Who{}, "service", books, NoticeSent{0, []string{oda.Address}}},
 	{oda, "console", books, GroupRenewed{}},
 	{oda, "console", books, GroupRetired{"2027-01-02"}},
 	{oda, "console", books, GroupRetired{}},
@@ -186,7 +195,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 70 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 75 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -18,6 +18,10 @@ func init() {
 	register[GroupRestored]()
 	register[GroupLapsed]()
 	register[GroupPurged]()
+	register[GroupHeld]()
+	register[GroupReleased]()
+	register[TermMoved]()
+	register[AddressesFreed]()
 	register[NoticeSent]()
 	register[RuleSet]()
 	register[RuleDeleted]()
@@ -71,16 +75,22 @@ func (PolicyChanged) undo() Undo          { return can("Change the settings back
 
 // GroupRenewed: its term began again.
 type GroupRenewed struct {
-	From  string `json:"from,omitempty"`  // the date on which it would have ended
-	Until string `json:"until,omitempty"` // the new one; "" for never
+	From   string `json:"from,omitempty"`  // the date on which it would have ended
+	Until  string `json:"until,omitempty"` // the new one; "" for never
+	Reason string `json:"reason,omitempty"`
+	Since  string `json:"since,omitempty"` // by what happened in it on this day: it was written to, or somebody came in
 }
 
 func (GroupRenewed) Kind() Kind { return "group.renew" }
 func (f GroupRenewed) did(_ Who, group string) string {
+	did := fmt.Sprintf("renewed %s until %s", group, day(f.Until))
 	if f.Until == "" {
-		return fmt.Sprintf("renewed %s, which has no end", group)
+		did = fmt.Sprintf("renewed %s, which has no end", group)
 	}
-	return fmt.Sprintf("renewed %s until %s", group, day(f.Until))
+	if f.Since != "" {
+		did += ", since it was in use on " + day(f.Since)
+	}
+	return did + because(f.Reason)
 }
 func (f GroupRenewed) changes() []Change {
 	return []Change{{Field: "expires_on", From: f.From, To: f.Until}}
@@ -104,6 +114,74 @@ func (f TermExtended) changes() []Change {
 }
 func (TermExtended) undo() Undo {
 	return cannot("Nobody is cut off unwarned. Retire the group, if it is not needed.")
+}
+
+// TermMoved: another term rule holds for it, or its rule says another end.
+type TermMoved struct {
+	From     string `json:"from,omitempty"` // the end; "" for none
+	To       string `json:"to,omitempty"`
+	RuleFrom string `json:"rule_from,omitempty"`
+	Rule     string `json:"rule,omitempty"`
+}
+
+func (TermMoved) Kind() Kind { return "group.term" }
+func (f TermMoved) did(_ Who, group string) string {
+	by := ", by the term rule " + f.Rule
+	if f.Rule == "" {
+		by = ", which no term rule names"
+	}
+	switch {
+	case f.To == "":
+		return fmt.Sprintf("took the end from %s%s", group, by)
+	case f.From == "":
+		return fmt.Sprintf("gave %s an end on %s%s", group, day(f.To), by)
+	}
+	return fmt.Sprintf("moved the end of %s to %s%s", group, day(f.To), by)
+}
+func (f TermMoved) changes() []Change {
+	return []Change{{Field: "expires_on", From: f.From, To: f.To}, {Field: "term_rule", From: f.RuleFrom, To: f.Rule}}
+}
+func (TermMoved) undo() Undo {
+	return cannot("It follows from the term rules. Change them back, renew the group, or make it exempt.")
+}
+
+// GroupHeld: it was put under hold.
+type GroupHeld struct {
+	Reason string `json:"reason"`
+}
+
+func (GroupHeld) Kind() Kind { return "group.hold" }
+func (f GroupHeld) did(_ Who, group string) string {
+	return fmt.Sprintf("put %s under hold, so that it is neither retired nor deleted for good", group) + because(f.Reason)
+}
+func (f GroupHeld) changes() []Change { return []Change{{Field: "under_hold", To: f.Reason}} }
+func (GroupHeld) undo() Undo          { return can("Release the group.") }
+
+// GroupReleased: it is under hold no more.
+type GroupReleased struct {
+	Reason string `json:"reason"` // why it was
+}
+
+func (GroupReleased) Kind() Kind { return "group.release" }
+func (f GroupReleased) did(_ Who, group string) string {
+	return fmt.Sprintf("released %s, which was under hold", group) + because(f.Reason)
+}
+func (f GroupReleased) changes() []Change { return []Change{{Field: "under_hold", From: f.Reason}} }
+func (GroupReleased) undo() Undo {
+	return can("Put it under hold again, unless it has been deleted for good.")
+}
+
+// AddressesFreed: the addresses of a group that is gone are anybody's again.
+type AddressesFreed struct {
+	Addresses []string `json:"addresses"`
+}
+
+func (AddressesFreed) Kind() Kind { return "group.free" }
+func (f AddressesFreed) did(_ Who, group string) string {
+	return fmt.Sprintf("gave back %s, which belonged to %s", listed(f.Addresses), group)
+}
+func (AddressesFreed) undo() Undo {
+	return cannot("Addresses that are free can be taken by whoever makes a group.")
 }
 
 // GroupRetired: somebody ended it.
@@ -156,7 +234,7 @@ func (GroupPurged) did(_ Who, group string) string {
 	return fmt.Sprintf("deleted %s for good, since nobody restored it in time", group)
 }
 func (GroupPurged) undo() Undo {
-	return cannot("What was in the group is gone. Its name and address can be used again.")
+	return cannot("What was in the group is gone. Its addresses can be used again after a time.")
 }
 
 // NoticeSent: its owners were told that it will end.
@@ -167,6 +245,9 @@ type NoticeSent struct {
 
 func (NoticeSent) Kind() Kind { return "notice.send" }
 func (f NoticeSent) did(_ Who, group string) string {
+	if f.Days == 0 {
+		return fmt.Sprintf("told %s that %s has ended and can be restored", listed(f.To), group)
+	}
 	return fmt.Sprintf("told %s that %s ends soon: the notice of %d days before", listed(f.To), group, f.Days)
 }
 func (NoticeSent) undo() Undo { return cannot("A letter that was sent can't be taken back.") }

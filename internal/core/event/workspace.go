@@ -7,6 +7,7 @@ import (
 
 func init() {
 	register[ExpiryChanged]()
+	register[CaretakerAgreed]()
 	register[NamingChanged]()
 	register[CeilingsChanged]()
 	register[StartingPointSaved]()
@@ -51,6 +52,17 @@ func (f ExpiryChanged) changes() []Change { return f.Changed }
 func (ExpiryChanged) undo() Undo {
 	return can("Change it back. Dates are worked out again; groups that lapsed meanwhile have to be restored.")
 }
+
+// CaretakerAgreed: an address outside the workspace takes care of groups without owners.
+type CaretakerAgreed struct {
+	Address string `json:"address"`
+}
+
+func (CaretakerAgreed) Kind() Kind { return "caretaker.agree" }
+func (f CaretakerAgreed) did(Who, string) string {
+	return fmt.Sprintf("found that %s takes care of groups without owners", f.Address)
+}
+func (CaretakerAgreed) undo() Undo { return can("Name somebody else in the term rules.") }
 
 // CeilingsChanged: how far groups may go.
 type CeilingsChanged struct {

@@ -3,36 +3,177 @@ package lifecycle
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ivytable.example/ivytable/internal/core/fault"
 )
 
-// Bounds of a policy.
+// Bounds of terms.
 const (
-	MinTerm      = 7    // days
-	MaxTerm      = 3650 // days
-	MaxNotices   = 10
-	RecoveryDays = 30 // for how long a group that ended can be restored
+	MaxRules    = 50
+	MaxNotices  = 10
+	MaxLead     = 365 // days
+	MinRecovery = 7   // days
+	MaxRecovery = 730 // days
 )
 
-// Scope says which groups a term applies to.
-type Scope string
-
-// The scopes.
-const (
-	AllGroups    Scope = "all"
-	ChosenGroups Scope = "chosen"
-	NoGroups     Scope = "none"
+// Defaults: six weeks outlast a long holiday, two weeks a short one, three days a weekend; within 60 days
+// most of what was missed is missed.
+var (
+	DefaultNotices  = Leads{42, 14, 3}
+	DefaultRecovery = 60
 )
 
-// Policy is the workspace's rule for expiry. The zero value is off.
-type Policy struct {
-	TermDays  int   // 0: off
-	Scope     Scope // which groups the term applies to
-	Notices   []int // days before the end, largest first
-	Caretaker string
-	Zone      *time.Location // nil: UTC
+// Leads are the days before an end on which notices of it are given, largest first.
+type Leads []int
+
+// First returns the days of the first notice, 0 without any.
+func (l Leads) First() int {
+	if len(l) == 0 {
+		return 0
+	}
+	return l[0]
+}
+
+// Last returns the days of the last notice, 0 without any.
+func (l Leads) Last() int {
+	if len(l) == 0 {
+		return 0
+	}
+	return l[len(l)-1]
+}
+
+func (l Leads) String() string {
+	return strings.Trim(strings.ReplaceAll(fmt.Sprint([]int(l)), " ", ", "), "[]")
+}
+
+// check says what is wrong with leads before the end of a term of a length.
+func (l Leads) check(field string, length Length) *fault.Fault {
+	if len(l) > MaxNotices {
+		return fault.New(field, "Leave some out.", "%d notices are too many: %d is the most.", len(l), MaxNotices)
+	}
+	for i, d := range l {
+		switch {
+		case d < 1 || d > MaxLead:
+			return fault.New(field, fmt.Sprintf("Choose 1 to %d.", MaxLead), "A notice can't come %d days before the end.", d)
+		case i > 0 && d >= l[i-1]:
+			return fault.New(field, "Write the largest first.", "The notices %s are not each nearer to the end than the one before.", l)
+		}
+	}
+	return l.within(field, length)
+}
+
+// within says which of leads, if any, is not within a term of a length.
+func (l Leads) within(field string, length Length) *fault.Fault {
+	if shortest := length.shortest(); shortest > 0 && l.First() >= shortest {
+		return fault.New(field, "Give the rule notices of its own that lie within its term.", "A notice can't come %d days before the end of a term of %s.", l.First(), length)
+	}
+	return nil
+}
+
+// Renewer is an activity that renews a group by itself.
+type Renewer string
+
+// The activities.
+const (
+	ByPost Renewer = "post" // somebody wrote to it
+	ByJoin Renewer = "join" // somebody came in by themselves, by asking or by an invitation
+)
+
+// Renewers are all of them.
+var Renewers = []Renewer{ByPost, ByJoin}
+
+// Rule is a rule for how long groups live. Which groups it is for is the business of whoever asks.
+type Rule struct {
+	Name      string
+	Length    Length
+	Notices   Leads // nil: those of the workspace
+	RenewedBy []Renewer
+}
+
+// Terms are the rules of the workspace, of which the first that names a group holds for it. Without
+// any, groups have no end.
+type Terms struct {
+	Calendar
+	Rules    []Rule
+	Notices  Leads // where a rule has none of its own
+	Recovery int   // days for which a group that ended can be restored
+}
+
+// Rule returns a rule by its name, nil for none.
+func (t *Terms) Rule(name string) *Rule {
+	for i := range t.Rules {
+		if name != "" && t.Rules[i].Name == name {
+			return &t.Rules[i]
+		}
+	}
+	return nil
+}
+
+// Leads returns the notices of a rule; nil is none.
+func (t *Terms) Leads(r *Rule) Leads {
+	switch {
+	case r == nil:
+		return t.Notices
+	case r.Notices != nil:
+		return r.Notices
+	}
+	return t.Notices
+}
+
+// Check returns what is wrong with t. Fields are notices, recovery_days, rules, rules[0].length and the like.
+// now is when they are to hold from.
+func (t *Terms) Check(now time.Time) (out []*fault.Fault) {
+	add := func(f *fault.Fault) {
+		if f != nil {
+			out = append(out, f)
+		}
+	}
+	if len(t.Notices) == 0 {
+		add(fault.New("notices", "Write such as 42, 14, 3.", "There has to be at least one notice."))
+	}
+	add(t.Notices.check("notices", Never))
+	if t.Recovery < MinRecovery || t.Recovery > MaxRecovery {
+		add(fault.New("recovery_days", fmt.Sprintf("Choose %d to %d days.", MinRecovery, MaxRecovery), "Groups that ended can't be restorable for %d days.", t.Recovery))
+	}
+	if len(t.Rules) > MaxRules {
+		add(fault.New("rules", "Join some by or.", "%d rules are too many: %d is the most.", len(t.Rules), MaxRules))
+	}
+	seen := map[string]bool{}
+	for i := range t.Rules {
+		r := &t.Rules[i]
+		field := func(name string) string { return fmt.Sprintf("rules[%d].%s", i, name) }
+		key := strings.ToLower(r.Name)
+		switch {
+		case strings.TrimSpace(r.Name) == "":
+			add(fault.New(field("name"), "Give it one that says which groups it is for, such as Seasonal routes.", "The rule has no name."))
+		case seen[key]:
+			add(fault.New(field("name"), "Call one of them something else.", "There are two rules called %s.", r.Name))
+		}
+		seen[key] = true
+		if u := r.Length.Until(); u != "" {
+			if days := t.Days(now, t.Noon(u)); days < 1 {
+				add(fault.New(field("length"), "Choose a day to come.", "%s is past.", u))
+			} else if days > MaxLength {
+				add(fault.New(field("length"), "Choose one within ten years, or never.", "%s is too far away.", u))
+			}
+		}
+		switch {
+		case r.Notices == nil:
+			add(t.Notices.within(field("notices"), r.Length))
+		case len(r.Notices) == 0:
+			add(fault.New(field("notices"), "Write one, or leave them out for those of the workspace.", "The rule has no notice."))
+		default:
+			add(r.Notices.check(field("notices"), r.Length))
+		}
+		for _, x := range r.RenewedBy {
+			if !slices.Contains(Renewers, x) {
+				add(fault.New(field("renewed_by"), "Choose post, join.", "A group can't be renewed by %q.", cut(string(x))))
+			}
+		}
+	}
+	return out
 }
 
 // State is where a group is in its life.
@@ -55,13 +196,47 @@ var States = []State{Active, Due, Lapsed, Retired}
 
 // Life is what is recorded of one group. A zero time means never.
 type Life struct {
-	Renewed time.Time
-	Expires time.Time // zero: no end
-	Ended   time.Time // when it lapsed or was retired
-	Retired bool      // it was retired, not lapsed; only with Ended
-	Chosen  bool      // the term applies to it when Scope is ChosenGroups
-	Exempt  bool      // no term applies to it
+	Renewed  time.Time
+	Rule     string    // the name of the rule that holds for it, "" for none
+	Expires  time.Time // zero: no end
+	Due      time.Time // when its first notice is due; zero: never
+	Promises Promises  // before which it does not end, whatever its renewal says
+	Ended    time.Time // when it lapsed or was retired
+	Retired  bool      // it was retired, not lapsed; only with Ended
+	Exempt   bool      // no rule is for it
 }
+
+// Promises are the days before which a group does not end under a rule, whatever its renewal says: its owners
+// were told so, or could not be told in time. They are kept for each length with its first notice, so that rules
+// that are changed back give the dates that were.
+type Promises string // such as ";180 days, 42=2027-01-02", the last one made last
+
+const maxPromises = 900 // octets
+
+// of returns what was promised under a rule, the zero time for nothing.
+func (p Promises) of(c Calendar, key string) time.Time {
+	_, day, found := strings.Cut(string(p), ";"+key+"=")
+	if !found {
+		return time.Time{}
+	}
+	return c.Day(c.Noon(day[:len(time.DateOnly)]))
+}
+
+// with returns promises with another one under a rule. Of too many the first are forgotten.
+func (p Promises) with(c Calendar, key string, end time.Time) Promises {
+	if before, after, found := strings.Cut(string(p), ";"+key+"="); found {
+		p = Promises(before + after[len(time.DateOnly):])
+	}
+	p += Promises(";" + key + "=" + c.Day(end).Format(time.DateOnly))
+	for len(p) > maxPromises {
+		p = p[1:]
+		p = p[strings.IndexByte(string(p), ';'):]
+	}
+	return p
+}
+
+// key is what promises under a rule go by.
+func (t *Terms) key(r *Rule) string { return fmt.Sprintf("%s, %d", r.Length, t.Leads(r).First()) }
 
 // Over reports whether the life has ended at now, by whatever way, or its time has run
 // out and nobody has come by to say so yet.
@@ -69,177 +244,124 @@ func (l Life) Over(now time.Time) bool {
 	return !l.Ended.IsZero() || !l.Expires.IsZero() && !now.Before(l.Expires)
 }
 
-// Check returns what is wrong with p, or nil. Field is term_days, scope or notices.
-func (p Policy) Check() *fault.Fault {
-	if p.TermDays != 0 && (p.TermDays < MinTerm || p.TermDays > MaxTerm) {
-		return fault.New("term_days", fmt.Sprintf("Choose %d to %d, or 0 for no expiry.", MinTerm, MaxTerm), "The term can't be %d days.", p.TermDays)
-	}
-	if p.Scope != AllGroups && p.Scope != ChosenGroups && p.Scope != NoGroups {
-		return fault.New("scope", "Choose all, chosen, none.", "The scope can't be %q.", p.Scope)
-	}
-	if p.TermDays > 0 && len(p.Notices) == 0 {
-		return fault.New("notices", "Write one, such as 30.", "There has to be at least one notice day.")
-	}
-	if len(p.Notices) > MaxNotices {
-		return fault.New("notices", "Leave some out.", "%d notice days are too many: %d is the most.", len(p.Notices), MaxNotices)
-	}
-	for i, d := range p.Notices {
-		if d < 1 || p.TermDays > 0 && d >= p.TermDays {
-			return fault.New("notices", "Choose days within the term.", "A notice can't come %d days before the end of a term of %d days.", d, p.TermDays)
-		}
-		if i > 0 && d >= p.Notices[i-1] {
-			return fault.New("notices", "Write the largest first.", "The notice days %v are not each smaller than the one before.", p.Notices)
-		}
-	}
-	return nil
-}
-
-// First returns the days of the first notice, 0 without any.
-func (p Policy) First() int {
-	if len(p.Notices) == 0 {
-		return 0
-	}
-	return p.Notices[0]
-}
-
-// Day returns the first moment of t's day in the workspace's zone.
-func (p Policy) Day(t time.Time) time.Time { return p.After(t, 0) }
-
-// Noon returns the middle of a day that is written as 2027-01-02, in the workspace's zone.
-func (p Policy) Noon(day string) time.Time {
-	t, _ := time.Parse(time.DateOnly, day)
-	return time.Date(t.Year(), t.Month(), t.Day(), 12, 0, 0, 0, p.zone())
-}
-
-// After returns the first moment of the day that is so many calendar days after t's in the
-// workspace's zone; days may be negative. Where clocks skip midnight the day begins later.
-func (p Policy) After(t time.Time, days int) time.Time {
-	zone := p.zone()
-	y, m, d := t.In(zone).Date()
-	y, m, d = time.Date(y, m, d+days, 12, 0, 0, 0, time.UTC).Date()
-	for quarter := range 24 * 4 {
-		if at := time.Date(y, m, d, 0, 15*quarter, 0, 0, zone); at.Day() == d {
-			return at
-		}
-	}
-	return time.Date(y, m, d+1, 0, 0, 0, 0, zone) // a zone that crossed the date line has no such day
-}
-
-func (p Policy) zone() *time.Location {
-	if p.Zone == nil {
-		return time.UTC
-	}
-	return p.Zone
-}
-
-// Applies reports whether the term applies to a group.
-func (p Policy) Applies(l Life) bool {
-	return p.TermDays > 0 && !l.Exempt && (p.Scope == AllGroups || p.Scope == ChosenGroups && l.Chosen)
-}
-
-// Expiry returns when a group expires under p: last renewal plus term, but not
-// before today plus the first notice, unless it was to expire before that anyway.
-// The zero time means never.
-func (p Policy) Expiry(l Life, now time.Time) time.Time {
-	if !p.Applies(l) {
-		return time.Time{}
-	}
-	at := p.After(l.Renewed, p.TermDays)
-	floor := p.After(now, p.First())
-	if !l.Expires.IsZero() && l.Expires.Before(floor) {
-		floor = p.Day(l.Expires) // its owners have been told of that date already
-	}
-	if at.Before(floor) {
-		at = floor
-	}
-	return at.UTC()
-}
-
 // State returns the state of a group at now.
-func (p Policy) State(l Life, now time.Time) State {
+func (l Life) State(now time.Time) State {
 	switch {
 	case !l.Ended.IsZero() && l.Retired:
 		return Retired
 	case l.Over(now):
 		return Lapsed
-	case !l.Expires.IsZero() && !now.Before(p.DueFrom(l.Expires)):
+	case !l.Due.IsZero() && !now.Before(l.Due):
 		return Due
 	}
 	return Active
 }
 
-// DueFrom returns when a group that expires at expires becomes due.
-func (p Policy) DueFrom(expires time.Time) time.Time {
-	return p.After(expires, -p.First()).UTC()
-}
-
-// PurgeAt returns when a group that ended can no longer be restored.
-func (p Policy) PurgeAt(l Life) time.Time {
-	return p.After(l.Ended, RecoveryDays).UTC()
-}
-
-// Days returns the number of midnights from now to at in the workspace's zone,
-// negative where at lies before today.
-func (p Policy) Days(now, at time.Time) int {
-	date := func(t time.Time) time.Time {
-		y, m, d := t.In(p.zone()).Date()
-		return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+// Under returns a life that has not ended as it is when a rule holds for it from now on, nil for none. told
+// reports whether a first notice since the last renewal was in time for an end, too; it is asked only about an end that
+// is nearer than the first notice, and may be nil for nobody was told. Where the end moved to one that was told, its
+// notice counts for it.
+func (t *Terms) Under(l Life, r *Rule, now time.Time, told func(end time.Time) bool) Life {
+	if l.Exempt {
+		r = nil
 	}
-	return int(date(at).Sub(date(now)) / (24 * time.Hour))
-}
-
-// Last returns the days of the last notice, 0 without any.
-func (p Policy) Last() int {
-	if len(p.Notices) == 0 {
-		return 0
+	if l.Rule = ""; r != nil {
+		l.Rule = r.Name
 	}
-	return p.Notices[len(p.Notices)-1]
-}
-
-// Given is a notice that was given.
-type Given struct {
-	Day   int // how many days before the end it is for
-	At    time.Time
-	First bool // it was the first, as many days before the end as it is for
-}
-
-// Late reports whether the first notice of an end was not given in time and can't be any more.
-func (p Policy) Late(expires, now time.Time, given []Given) bool {
-	return !slices.ContainsFunc(given, func(g Given) bool { return g.First }) && p.Days(now, expires) < p.First()
-}
-
-// Extended returns the end in place of one of which nobody was told in time, ok being true
-// for such a one: nobody is cut off unless the first notice was given as many days before as
-// it is for, and the last a day before at least. It moves by as much as the missing notice
-// needs.
-func (p Policy) Extended(expires, now time.Time, given []Given) (to time.Time, ok bool) {
-	if p.Late(expires, now, given) {
-		return p.After(now, p.First()).UTC(), true
+	was := l.Expires
+	if l.Expires, l.Due = (time.Time{}), (time.Time{}); r == nil || r.Length == Never {
+		return l
 	}
-	last := slices.ContainsFunc(given, func(g Given) bool { return g.Day <= p.Last() && p.Days(g.At, expires) >= 1 })
-	if last || p.Days(now, expires) >= 1 {
-		return expires, false
+	first := t.Leads(r).First()
+	end := r.Length.end(t.Calendar, l.Renewed, first)
+	if promised := l.Promises.of(t.Calendar, t.key(r)); end.Before(promised) {
+		end = promised
 	}
-	return p.After(now, max(p.Last(), 1)).UTC(), true
+	floor := t.After(now, first)
+	switch {
+	case !end.Before(floor), end.Equal(was), told != nil && told(end.UTC()):
+	case !was.IsZero() && was.Before(floor) && !was.Before(end): // its owners know of that date
+		end = was
+	default:
+		end = floor
+		l.Promises = l.Promises.with(t.Calendar, t.key(r), end)
+	}
+	l.Expires = end.UTC()
+	l.Due = t.After(end, -first).UTC()
+	return l
 }
 
-// Notice returns the notice that is to be sent at now for a group that expires at
-// expires, given the days of those already sent for that date. When several are
-// overdue only the nearest to the end is sent. ok is false when there is none.
-func (p Policy) Notice(expires, now time.Time, sent []int) (day int, ok bool) {
-	if expires.IsZero() || !now.Before(expires) {
+// Renew returns a life that begins again at now under a rule, nil for none: nothing that was promised before counts.
+func (t *Terms) Renew(l Life, r *Rule, now time.Time) Life {
+	l.Renewed, l.Ended, l.Retired = now, time.Time{}, false
+	l.Expires, l.Promises = time.Time{}, ""
+	return t.Under(l, r, now, nil)
+}
+
+// Until returns a life under a rule whose end moves to a later one, which is promised.
+func (t *Terms) Until(l Life, r *Rule, end time.Time) Life {
+	l.Expires, l.Promises = end, l.Promises.with(t.Calendar, t.key(r), end)
+	l.Due = t.After(end, -t.Leads(r).First()).UTC()
+	return l
+}
+
+// PurgeAt returns when a group that ended can no longer be restored, as the calendar has it.
+func (t *Terms) PurgeAt(l Life) time.Time {
+	return t.After(l.Ended, t.Recovery).UTC()
+}
+
+// Lapses is the day of the notice that tells of an end that has come, beside those of [Leads].
+const Lapses = 0
+
+// Notice is one that was asked for.
+type Notice struct {
+	Day   int       // how many days before the end it is for
+	First bool      // it was the first when it was asked for
+	Given time.Time // when it was handed over; zero: not yet
+}
+
+// Told reports whether one of the notices is a first one that was given as many days before an end as it is for.
+func (t *Terms) Told(end time.Time, all []Notice) bool {
+	return slices.ContainsFunc(all, func(n Notice) bool { return n.First && !n.Given.IsZero() && t.Days(n.Given, end) >= n.Day })
+}
+
+// Next returns the notice that is to be asked for at now for a group that expires at end, given those of that end
+// that were asked for. When several are overdue only the nearest to the end is. ok is false when there is none.
+func (t *Terms) Next(leads Leads, end, now time.Time, asked []Notice) (day int, ok bool) {
+	if end.IsZero() || !now.Before(end) {
 		return 0, false
 	}
-	left := p.Days(now, expires)
-	for _, d := range slices.Backward(p.Notices) {
+	left := t.Days(now, end)
+	for _, d := range slices.Backward(leads) {
 		if left <= d {
-			for _, s := range sent {
-				if s <= d {
-					return 0, false
-				}
-			}
-			return d, true
+			return d, !slices.ContainsFunc(asked, func(n Notice) bool { return n.Day <= d })
 		}
 	}
 	return 0, false
+}
+
+// Extended returns the end in place of one of which nobody was told in time, and reports whether there is to be
+// another one. Nobody is cut off unless the first notice was given as many days before as it is for, and the last a
+// day before at least. An end moves by as much as the missing notice needs; one that is only late moves by as much
+// as it is late, and counts for the new end.
+func (t *Terms) Extended(leads Leads, end, now time.Time, asked []Notice) (to time.Time, moved bool) {
+	if !t.Told(end, asked) {
+		for _, n := range asked {
+			if n.First && !n.Given.IsZero() {
+				return t.After(n.Given, n.Day).UTC(), true
+			}
+		}
+		waits := slices.ContainsFunc(asked, func(n Notice) bool { return n.First })
+		if waits && now.Before(end) || !waits && t.Days(now, end) >= leads.First() {
+			return end, false
+		}
+		return t.After(now, max(leads.First(), 1)).UTC(), true
+	}
+	last := slices.ContainsFunc(asked, func(n Notice) bool {
+		return n.Day <= leads.Last() && !n.Given.IsZero() && t.Days(n.Given, end) >= 1
+	})
+	if last || t.Days(now, end) >= 1 {
+		return end, false
+	}
+	return t.After(now, max(leads.Last(), 1)).UTC(), true
 }

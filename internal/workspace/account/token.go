@@ -58,7 +58,7 @@ func (s *Service) CreateToken(ctx context.Context, by workspace.Actor, n api.New
 	cred.Scopes = scopes.String()
 	var out api.Token
 	err = workspace.Once(ctx, s.k, by, n, &out, func(c *workspace.Change) error {
-		e, err := c.Expiry()
+		e, err := c.Terms()
 		if err != nil {
 			return err
 		}
@@ -78,7 +78,7 @@ func (s *Service) CreateToken(ctx context.Context, by workspace.Actor, n api.New
 			return workspace.Fail(workspace.Conflict, "You have %d tokens, which is the most. Revoke one first.", have)
 		}
 		out = shapeToken(&c.View, cred)
-		c.Says(fmt.Sprintf("A token %q for %s, good until %s.", n.Name, strings.Join(scopes.Names(), ", "), workspace.DateIn("en", cred.ExpiresAt.In(e.Policy.Zone))))
+		c.Says(fmt.Sprintf("A token %q for %s, good until %s.", n.Name, strings.Join(scopes.Names(), ", "), workspace.DateIn("en", cred.ExpiresAt.In(e.Life.Zone))))
 		if err := c.Tx.AddCredential(cred); err != nil {
 			return err
 		}

@@ -179,7 +179,7 @@ func handOver(c *workspace.Change, id uuid.UUID, p, successor store.Person) erro
 	g := workspace.Hold(locked)
 	path := workspace.GroupPath(&g.Group.Group, "people")
 	if successor.ID == uuid.Nil {
-		to, err := c.Caretakers()
+		to, err := c.Caretakers(&g.Group.Group)
 		if err != nil {
 			return err
 		}

@@ -136,15 +136,11 @@ func (f *finder) shape() ([]api.LookAlike, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := f.v.Expiry()
-	if err != nil {
-		return nil, err
-	}
 	var out []api.LookAlike
 	for _, id := range ids {
 		g := f.groups[id]
 		x := api.LookAlike{Name: g.Name, Address: g.Address, Owners: []api.Name{}, People: g.Owners + g.Moderators + g.Members, Why: f.why[id],
-			State: string(e.Policy.State(g.Life(), f.v.Now()))}
+			State: string(g.Life().State(f.v.Now()))}
 		for _, o := range owners[id] {
 			x.Owners = append(x.Owners, api.Name{Name: o.Name, Address: o.Address})
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -27,7 +28,7 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		return err
 	}, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
-		if (patch.Exempt != nil || patch.Chosen != nil) && !c.May(access.ChangeTerm, &g.Group) {
+		if (patch.Exempt != nil || patch.ExemptUntil != nil) && !c.May(access.ChangeTerm, &g.Group) {
 			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangeTerm.Refusal())
 		}
 		if err := g.CheckVersion(version); err != nil {
@@ -185,26 +186,59 @@ func (out *changes) address(c *workspace.Change, g *workspace.Locked, address st
 	return c.Tx.SetAddresses(&g.Group.Group, aliases)
 }
 
-// term changes how long a group lives.
+// term changes whether the term rules are for a group.
 func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) error {
+	t, err := c.Terms()
+	if err != nil {
+		return err
+	}
 	before := g.Life()
 	if patch.Exempt != nil {
 		to := strings.TrimSpace(*patch.Exempt)
 		out.add("exempt", g.Exempt, to)
-		g.Exempt, g.ExemptBy = to, c.By.Person.Address
+		if g.Exempt != to {
+			g.Exempt, g.ExemptBy = to, c.By.Person.Address
+		}
+		if to == "" && g.ExemptUntil != nil && patch.ExemptUntil == nil {
+			patch.ExemptUntil = new(string)
+		}
 	}
-	if patch.Chosen != nil {
-		out.add("chosen", fmt.Sprint(g.Chosen), fmt.Sprint(*patch.Chosen))
-		g.Chosen = *patch.Chosen
+	if patch.ExemptUntil != nil {
+		to, err := lookAgain(c, t, g, *patch.ExemptUntil)
+		if err != nil {
+			return err
+		}
+		was := ""
+		if g.ExemptUntil != nil {
+			was = t.Date(*g.ExemptUntil)
+		}
+		out.add("exempt_until", was, *patch.ExemptUntil)
+		g.ExemptUntil = to
 	}
 	if after := g.Life(); after == before || g.EndedAt != nil {
 		return nil
 	}
-	e, err := c.Expiry()
-	if err != nil {
+	if err := c.Relive(&g.Group.Group, false); err != nil {
 		return err
 	}
-	g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
-	out.add("expires_on", e.Date(before.Expires), e.Date(g.Life().Expires))
+	out.add("expires_on", t.Date(before.Expires), t.Date(g.Life().Expires))
 	return nil
+}
+
+// lookAgain reads the day on which to look again at why a group is exempt; nil for "".
+func lookAgain(c *workspace.Change, t workspace.Terms, g *workspace.Locked, day string) (*time.Time, error) {
+	if day == "" {
+		return nil, nil
+	}
+	if _, err := time.Parse(time.DateOnly, day); err != nil {
+		return nil, workspace.Wrong("exempt_until", workspace.Cut(day, 40), "Write the day on which to look again as 2027-03-31.")
+	}
+	at := t.Life.Day(t.Life.Noon(day)).UTC()
+	switch {
+	case g.Exempt == "":
+		return nil, workspace.Wrong("exempt_until", day, "%s is not exempt, so there is nothing to look at again. Say why it is, too.", g.Name)
+	case t.Life.Days(c.Now(), at) < 1:
+		return nil, workspace.Wrong("exempt_until", day, "%s is past. Choose a day to come.", day)
+	}
+	return &at, nil
 }

@@ -250,8 +250,7 @@ func addresses(v *workspace.View, n *api.NewGroup, named corenaming.Result, p *w
 
 // make makes the group, or, where it is only looked at, says what comes of it.
 func (d draft) make(c *workspace.Change, results []member.Result, problems workspace.Problems, quiet bool) error {
-	e, err := c.HoldExpiry()
-	if err != nil {
+	if _, err := c.HoldTerms(); err != nil {
 		return err
 	}
 	if !c.By.Administers() { // areas may be others by now, too
@@ -266,7 +265,6 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err := workspace.AboveCeilings(ceilings, d.group.Policy, d.group.Address, d.group.StartingPoint).Err(); err != nil && !c.By.Preview {
 		return err
 	}
-	d.group.SetExpires(e.Policy.Expiry(d.group.Life(), c.Now()))
 	if d.rule != nil || slices.ContainsFunc(results, func(r member.Result) bool { return r.IsGroup() }) {
 		if err := c.Tx.LockRules(); err != nil {
 			return err
@@ -324,10 +322,16 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	} else if err != nil {
 		return err
 	}
-	if d.rule == nil {
-		return nil
+	if d.rule != nil {
+		if err := rules.Begin(c, g, d.rule, quiet); err != nil {
+			return err
+		}
 	}
-	return rules.Begin(c, g, d.rule, quiet)
+	before := g.Life()
+	if err := c.Relive(&g.Group.Group, true); err != nil || g.Life() == before {
+		return err
+	}
+	return c.Save(g)
 }
 
 // tell says what would come of a group that is only looked at.

@@ -108,7 +108,7 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, l Query, x wor
 		return err
 	}
 	v := s.k.View(ctx, by)
-	e, err := v.ShownExpiry()
+	e, err := v.ShownTerms()
 	if err != nil {
 		return err
 	}

@@ -42,7 +42,7 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 		return none, err
 	}
 	v := s.k.View(ctx, by)
-	e, err := v.ShownExpiry()
+	e, err := v.ShownTerms()
 	if err != nil {
 		return none, err
 	}
@@ -74,14 +74,14 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, l Query) (api.Pa
 
 // Read reads a query of the actor's.
 func (l Query) Read(v *workspace.View) (store.GroupQuery, error) {
-	e, err := v.ShownExpiry()
+	e, err := v.ShownTerms()
 	if err != nil {
 		return store.GroupQuery{}, err
 	}
 	return l.query(v, e)
 }
 
-func (l Query) query(v *workspace.View, e workspace.Expiry) (store.GroupQuery, error) {
+func (l Query) query(v *workspace.View, e workspace.Terms) (store.GroupQuery, error) {
 	sort, desc := strings.CutPrefix(l.Sort, "-")
 	var bad workspace.Problems
 	bad.OneOf("scope", l.Scope, "mine", "owned", "joinable")
@@ -125,7 +125,7 @@ func (l Query) query(v *workspace.View, e workspace.Expiry) (store.GroupQuery, e
 }
 
 // shapePage shapes groups with what belongs to them, read for all at once.
-func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Expiry) (api.Page[api.Group], error) {
+func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Terms) (api.Page[api.Group], error) {
 	extras, err := v.Read.GroupExtras(v.By.Person.ID, page.Items)
 	if err != nil {
 		return api.Page[api.Group]{}, err
@@ -139,8 +139,8 @@ func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Expi
 }
 
 // shape shapes a group. all says whether what is nested in it and can't be found is counted.
-func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry, now time.Time) api.Group {
-	life, state := g.Life(), e.Policy.State(g.Life(), now)
+func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Terms, now time.Time) api.Group {
+	life, state := g.Life(), g.Life().State(now)
 	if state == lifecycle.Lapsed && life.Ended.IsZero() {
 		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
 	}
@@ -149,7 +149,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry
 		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, Mail: workspace.MailTexts(g.Mail.Texts), ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
 		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Owner, len(extras.Owners)),
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: g.People},
-		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Policy.Zone), Chosen: g.Chosen}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Policy.Zone), Version: g.Version, Revision: g.Revision,
+		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Life.Zone), Rule: g.TermRule}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Life.Zone), Version: g.Version, Revision: g.Revision,
 	}
 	if extras.Aliases == nil {
 		out.Aliases = []string{}
@@ -165,13 +165,20 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Expiry
 	}
 	if g.Exempt != "" {
 		out.Term.Exempt = &api.Exempt{Reason: g.Exempt, By: g.ExemptBy}
+		if g.ExemptUntil != nil {
+			until := e.Date(*g.ExemptUntil)
+			out.Term.Exempt.Until = &until
+		}
+	}
+	if g.Kept != "" {
+		out.Term.Hold = &api.UnderHold{Reason: g.Kept, By: g.KeptBy, Since: g.KeptAt.In(e.Life.Zone)}
 	}
 	switch {
 	case !life.Ended.IsZero():
-		at, until := life.Ended.In(e.Policy.Zone), e.Date(e.Policy.PurgeAt(life))
+		at, until := life.Ended.In(e.Life.Zone), e.Date(e.Life.PurgeAt(life))
 		out.Term.EndedAt, out.Term.RestorableUntil = &at, &until
 	case !life.Expires.IsZero():
-		on, days := e.Date(life.Expires), e.Policy.Days(now, life.Expires)
+		on, days := e.Date(life.Expires), e.Life.Days(now, life.Expires)
 		out.Term.ExpiresOn, out.Term.DaysLeft = &on, &days
 	}
 	return out
@@ -189,7 +196,7 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, ref string) (api
 
 // Shape is one group as the interface shows it, with what the actor may do to it.
 func Shape(v *workspace.View, g workspace.Group) (api.Group, error) {
-	e, err := v.Expiry()
+	e, err := v.Terms()
 	if err != nil {
 		return api.Group{}, err
 	}

@@ -32,7 +32,7 @@ func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string
 		if err := c.Alive(&g.Group.Group); err != nil {
 			return err
 		}
-		e, err := c.Expiry()
+		e, err := c.Terms()
 		if err != nil {
 			return err
 		}
@@ -45,7 +45,7 @@ func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string
 		}
 		l := store.JoinLink{ID: store.NewID(), Hash: hash, GroupID: g.ID, Note: strings.TrimSpace(n.Note), MaxUses: n.Max, MadeBy: c.By.String(), MadeAt: c.Now(), ExpiresAt: c.Now().AddDate(0, 0, n.Days)}
 		out = shapeLink(&c.View, l)
-		c.Says(fmt.Sprintf("A link into %s, good until %s.", g.Name, workspace.DateIn("en", l.ExpiresAt.In(e.Policy.Zone))))
+		c.Says(fmt.Sprintf("A link into %s, good until %s.", g.Name, workspace.DateIn("en", l.ExpiresAt.In(e.Life.Zone))))
 		if err := c.Tx.AddJoinLink(l); err != nil {
 			return err
 		}

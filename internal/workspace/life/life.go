@@ -6,12 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/group"
@@ -25,36 +27,37 @@ type Service struct{ k *workspace.Kernel }
 func New(k *workspace.Kernel) *Service { return &Service{k} }
 
 // Renew begins a group's term again.
-func (s *Service) Renew(ctx context.Context, by workspace.Actor, ref string, version int) (api.Group, error) {
-	return s.onGroup(ctx, by, ref, access.RenewGroup, version, func(c *workspace.Change, g *workspace.Locked, e workspace.Expiry) error {
+func (s *Service) Renew(ctx context.Context, by workspace.Actor, ref string, n api.Renewal, version int) (api.Group, error) {
+	return s.onGroup(ctx, by, ref, access.RenewGroup, version, func(c *workspace.Change, g *workspace.Locked, t workspace.Terms) error {
 		if err := c.Alive(&g.Group.Group); err != nil {
 			return err
 		}
 		from := g.Life().Expires
-		g.RenewedAt = c.Now()
-		g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
-		until := e.Date(g.Life().Expires)
-		c.Effect(api.Effect{Field: "expires_on", From: e.Date(from), To: until})
-		c.Says(fmt.Sprintf("%s is renewed. It has no end.", g.Name))
-		if until != "" {
-			c.Says(fmt.Sprintf("%s is renewed until %s.", g.Name, workspace.DateIn("en", g.ExpiresAt.In(e.Policy.Zone))))
-		}
-		if err := c.Save(g); err != nil {
+		if err := Renew(c, g, n.Reason); err != nil {
 			return err
 		}
-		return c.Record(event.GroupRenewed{From: e.Date(from), Until: until}, &g.Group.Group)
+		until := t.Date(g.Life().Expires)
+		c.Effect(api.Effect{Field: "expires_on", From: t.Date(from), To: until})
+		c.Says(fmt.Sprintf("%s is renewed. It has no end.", g.Name))
+		if until != "" {
+			c.Says(fmt.Sprintf("%s is renewed until %s.", g.Name, workspace.DateIn("en", g.ExpiresAt.In(t.Life.Zone))))
+		}
+		if r := t.Life.Rule(g.TermRule); r != nil && r.Length.Until() != "" && g.Life().Expires.Equal(from) {
+			c.Says(fmt.Sprintf("%s ends on %s by its rule %s: renew it once its first notice has come, for a year more.", g.Name, workspace.DateIn("en", g.ExpiresAt.In(t.Life.Zone)), r.Name))
+		}
+		return nil
 	})
 }
 
 // onGroup makes a change of the life of a group and returns it.
-func (s *Service) onGroup(ctx context.Context, by workspace.Actor, ref string, do access.Action, version int, f func(*workspace.Change, *workspace.Locked, workspace.Expiry) error) (api.Group, error) {
+func (s *Service) onGroup(ctx context.Context, by workspace.Actor, ref string, do access.Action, version int, f func(*workspace.Change, *workspace.Locked, workspace.Terms) error) (api.Group, error) {
 	var id uuid.UUID
 	err := s.k.OnGroup(ctx, by, ref, do, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
 		if err := g.CheckVersion(version); err != nil {
 			return err
 		}
-		e, err := c.Expiry()
+		e, err := c.Terms()
 		if err != nil {
 			return err
 		}
@@ -65,48 +68,59 @@ func (s *Service) onGroup(ctx context.Context, by workspace.Actor, ref string, d
 
 // Retire ends a group by hand. It can be restored for the recovery window.
 func (s *Service) Retire(ctx context.Context, by workspace.Actor, ref string, version int) (api.Group, error) {
-	return s.onGroup(ctx, by, ref, access.RetireGroup, version, func(c *workspace.Change, g *workspace.Locked, e workspace.Expiry) error {
+	return s.onGroup(ctx, by, ref, access.RetireGroup, version, func(c *workspace.Change, g *workspace.Locked, e workspace.Terms) error {
 		if c.Ended(&g.Group.Group) {
 			return workspace.Fail(workspace.Conflict, "%s has ended already.", g.Name)
+		}
+		if g.Kept != "" {
+			return workspace.Fail(workspace.Conflict, "%s", WhyKept(&g.Group.Group))
 		}
 		if err := End(c, g); err != nil {
 			return err
 		}
-		until := e.Policy.PurgeAt(g.Life())
+		until := e.Life.PurgeAt(g.Life())
 		c.Effect(api.Effect{Field: "state", From: "active", To: "retired", Count: g.Owners + g.Moderators + g.Members})
-		c.Says(fmt.Sprintf("%s takes no mail any more. It can be restored, with everything in it, until %s.", g.Name, workspace.DateIn("en", until.In(e.Policy.Zone))))
+		c.Says(fmt.Sprintf("%s takes no mail any more. It can be restored, with everything in it, until %s.", g.Name, workspace.DateIn("en", until.In(e.Life.Zone))))
 		return nil
 	})
 }
 
-// End retires g, which is locked and lives.
+// WhyKept says why a group that is under hold can't be retired.
+func WhyKept(g *store.Group) string {
+	return fmt.Sprintf("%s is under hold, so it can't be retired: %s put it there: %s", g.Name, g.KeptBy, g.Kept)
+}
+
+// End retires g, which is locked, lives and is not under hold.
 func End(c *workspace.Change, g *workspace.Locked) error {
-	e, err := c.Expiry()
+	t, err := c.Terms()
 	if err != nil {
 		return err
 	}
-	now := c.Now()
-	g.EndedAt, g.Retired = &now, true
-	if err := c.Save(g); err != nil {
+	var served store.Served
+	if _, err := c.Read.CachedSetting(ServedSetting, &served); err != nil {
 		return err
 	}
-	return c.Record(event.GroupRetired{Until: e.Date(e.Policy.PurgeAt(g.Life()))}, &g.Group.Group)
+	if err := end(c, served, g, true); err != nil {
+		return err
+	}
+	return c.Record(event.GroupRetired{Until: t.Date(t.Life.PurgeAt(g.Life()))}, &g.Group.Group)
 }
 
 // Bring restores g, which is locked and has ended. Where it has a rule, the rules are locked
 // too.
 func Bring(c *workspace.Change, g *workspace.Locked) error {
-	e, err := c.Expiry()
+	t, err := c.Terms()
 	if err != nil {
 		return err
 	}
-	was := e.Policy.State(g.Life(), c.Now())
-	g.EndedAt, g.Retired, g.RenewedAt = nil, false, c.Now()
-	g.SetExpires(e.Policy.Expiry(g.Life(), c.Now()))
+	was := g.Life().State(c.Now())
+	if err := c.Relive(&g.Group.Group, true); err != nil {
+		return err
+	}
 	if err := c.Save(g); err != nil {
 		return err
 	}
-	if err := c.Record(event.GroupRestored{Was: string(was), Until: e.Date(g.Life().Expires)}, &g.Group.Group); err != nil || !g.ByRule {
+	if err := c.Record(event.GroupRestored{Was: string(was), Until: t.Date(g.Life().Expires)}, &g.Group.Group); err != nil || !g.ByRule {
 		return err
 	}
 	return follow(c, g) // people's attributes may have changed since
@@ -132,11 +146,7 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		if err := g.CheckVersion(version); err != nil {
 			return err
 		}
-		e, err := c.Expiry()
-		if err != nil {
-			return err
-		}
-		state := e.Policy.State(g.Life(), c.Now())
+		state := g.Life().State(c.Now())
 		if !state.Ended() {
 			return workspace.Fail(workspace.Conflict, "%s has not ended: there is nothing to restore.", g.Name)
 		}
@@ -145,9 +155,82 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		}
 		c.Effect(api.Effect{Field: "state", From: string(state), To: "active", Count: g.Owners + g.Moderators + g.Members})
 		c.Says(fmt.Sprintf("%s is back, with everything in it.", g.Name))
+		if g.Departed > 0 {
+			c.Says(fmt.Sprintf("%s is back, with everything in it but %s in it who left the organisation.", g.Name, workspace.Number(g.Departed, "person")))
+		}
+		if g.Owners == 0 {
+			c.Warn([]*fault.Fault{fault.New("owners", "Give it one.", "Nobody who is here owns it.")})
+		}
 		return nil
 	})
 	return group.ReadAfter(s.k.View(ctx, by), found.ID, err)
+}
+
+// Hold puts a group under hold: it is neither retired nor deleted for good until it is released. It may lapse.
+func (s *Service) Hold(ctx context.Context, by workspace.Actor, ref string, n api.Hold, version int) (api.Group, error) {
+	return s.onGroup(ctx, by, ref, access.HoldGroup, version, func(c *workspace.Change, g *workspace.Locked, _ workspace.Terms) error {
+		reason := strings.TrimSpace(n.Reason)
+		switch {
+		case reason == "":
+			return workspace.Wrong("reason", n.Reason, "Say why it is under hold, for whoever wonders in a year.")
+		case g.Kept != "":
+			return workspace.Fail(workspace.Conflict, "%s is under hold already: %s", g.Name, g.Kept)
+		}
+		now := c.Now()
+		g.Kept, g.KeptBy, g.KeptAt = reason, c.By.String(), &now
+		c.Effect(api.Effect{Field: "under_hold", To: reason})
+		c.Says(fmt.Sprintf("%s is neither retired nor deleted for good until it is released.", g.Name))
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		return c.Record(event.GroupHeld{Reason: reason}, &g.Group.Group)
+	})
+}
+
+// Release ends the hold on a group.
+func (s *Service) Release(ctx context.Context, by workspace.Actor, ref string, version int) (api.Group, error) {
+	return s.onGroup(ctx, by, ref, access.HoldGroup, version, func(c *workspace.Change, g *workspace.Locked, t workspace.Terms) error {
+		if g.Kept == "" {
+			return workspace.Fail(workspace.Conflict, "%s is not under hold.", g.Name)
+		}
+		reason := g.Kept
+		g.Kept, g.KeptBy, g.KeptAt = "", "", nil
+		c.Effect(api.Effect{Field: "under_hold", From: reason})
+		c.Says(fmt.Sprintf("%s is under hold no more.", g.Name))
+		if g.EndedAt != nil && !c.Now().Before(t.Life.PurgeAt(g.Life())) {
+			c.Says(fmt.Sprintf("%s is under hold no more. Its time to be restored is over: it is deleted for good soon.", g.Name))
+		}
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		return c.Record(event.GroupReleased{Reason: reason}, &g.Group.Group)
+	})
+}
+
+// Purged lists what is left of groups that are gone, the last first.
+func (s *Service) Purged(ctx context.Context, by workspace.Actor, cursor string, limit int) (api.Page[api.PurgedGroup], error) {
+	none := api.Page[api.PurgedGroup]{}
+	if err := by.Allow(access.ReadTerms); err != nil {
+		return none, err
+	}
+	v := s.k.View(ctx, by)
+	after, err := v.Cursor(cursor, "purged")
+	if err != nil {
+		return none, err
+	}
+	t, err := v.Terms()
+	if err != nil {
+		return none, err
+	}
+	p, err := v.Read.PurgedGroups(after, limit)
+	return workspace.Page(p, func(g store.PurgedGroup) api.PurgedGroup {
+		out := api.PurgedGroup{ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: lines(g.Aliases), Description: g.Description, Owners: lines(g.Owners), People: g.People,
+			CreatedAt: v.In(g.CreatedAt), EndedAt: v.In(g.EndedAt), Ended: "lapsed", PurgedAt: v.In(g.PurgedAt), FreeOn: t.Date(g.FreeAt)}
+		if g.Retired {
+			out.Ended = "retired"
+		}
+		return out
+	}), err
 }
 
 // follow brings a group that was away up to date with its rule.

@@ -40,7 +40,7 @@ func HashOf(secret string) []byte {
 // invitation that is open to one of them is replaced.
 func invite(c *workspace.Change, g *workspace.Locked, results []Result, how Entrance) error {
 	ends := c.Now().AddDate(0, 0, LinkDays)
-	e, err := c.Expiry()
+	e, err := c.Terms()
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func invite(c *workspace.Change, g *workspace.Locked, results []Result, how Entr
 		}
 		rows = append(rows, row)
 		l := c.GroupLetter(workspace.LetterInvitation, &g.Group.Group, "/invitations/"+secret, map[string]string{"by": c.By.Name(),
-			"role": workspace.RoleIn(g.Language, r.Role.String()), "date": workspace.DateIn(g.Language, ends.In(e.Policy.Zone))})
+			"role": workspace.RoleIn(g.Language, r.Role.String()), "date": workspace.DateIn(g.Language, ends.In(e.Life.Zone))})
 		if err := c.Send(&g.Group.Group, []string{r.Line.Address}, l); err != nil {
 			return err
 		}

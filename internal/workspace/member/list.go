@@ -70,11 +70,11 @@ func (l Query) read(v *workspace.View, group uuid.UUID) (store.MemberQuery, erro
 		q.ByRule = &no
 	}
 	if l.Since != "" {
-		e, err := v.Expiry()
+		e, err := v.Terms()
 		if err != nil {
 			return q, err
 		}
-		if q.Since, err = time.ParseInLocation(time.DateOnly, l.Since, e.Policy.Zone); err != nil {
+		if q.Since, err = time.ParseInLocation(time.DateOnly, l.Since, e.Life.Zone); err != nil {
 			return q, workspace.Wrong("since", l.Since, "%q is no date. Write it as 2026-11-23.", l.Since)
 		}
 		q.Since = q.Since.UTC()

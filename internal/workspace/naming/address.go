@@ -51,13 +51,19 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 		if n.Ref == own {
 			continue
 		}
-		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias", "former"}[n.Kind], How: "resembling"}
+		how := api.Near{Address: n.Address, Name: n.Name, Kind: [...]string{"", "person", "group", "alias", "former", "gone"}[n.Kind], How: "resembling"}
 		switch {
 		case n.Same:
 			how.How, p.Status = "same", "taken"
 			switch {
 			case hidden[n.Ref]:
 				p.Says = "This address is taken."
+			case how.Kind == "gone":
+				left, err := v.Read.PurgedGroup(n.Ref)
+				if err != nil {
+					return p, err
+				}
+				p.Says = fmt.Sprintf("This address was that of the group %s, which was deleted for good. It is free from %s on.", n.Name, workspace.DateIn("en", left.FreeAt.In(v.Zone())))
 			case how.Kind == "former":
 				p.Says = fmt.Sprintf("This address was that of %s, and leads to them still.", n.Name)
 			case how.Kind == "alias":
@@ -92,8 +98,11 @@ func hiddenOf(v *workspace.View, near []store.Taken) (map[uuid.UUID]bool, error)
 	}
 	var ids []uuid.UUID
 	for _, n := range near {
-		if n.Kind == store.KindGroup || n.Kind == store.KindAlias {
+		switch n.Kind {
+		case store.KindGroup, store.KindAlias:
 			ids = append(ids, n.Ref)
+			out[n.Ref] = true
+		case store.KindGone:
 			out[n.Ref] = true
 		}
 	}

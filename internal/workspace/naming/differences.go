@@ -122,7 +122,7 @@ func (s *Service) Differing(ctx context.Context, by workspace.Actor, name, curso
 	if err != nil {
 		return none, err
 	}
-	e, err := v.Expiry()
+	e, err := v.Terms()
 	if err != nil {
 		return none, err
 	}

@@ -245,6 +245,11 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 			if err := c.Tx.AddTransmission(j.Mailing, sent, now); err != nil {
 				return err
 			}
+			if j.kind == store.KindNotice { // a letter of ours may give notice of an end
+				if err := c.Tx.GiveNotices(j.Mailing, c.Now()); err != nil {
+					return err
+				}
+			}
 		}
 		if len(failures) > 0 {
 			if err := c.Tx.AddFailures(failures); err != nil {

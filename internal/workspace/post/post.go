@@ -155,7 +155,7 @@ func asked(g *store.Group, m Mailbox) policy.Audience {
 
 // TakesMail is the error for a group that takes no mail, since its life is over.
 func TakesMail(v *workspace.View, g *store.Group) error {
-	e, err := v.Expiry()
+	e, err := v.Terms()
 	if err != nil {
 		return err
 	}
@@ -163,8 +163,8 @@ func TakesMail(v *workspace.View, g *store.Group) error {
 }
 
 // Takes is TakesMail where the expiry policy is known.
-func Takes(e workspace.Expiry, v *workspace.View, g *store.Group) error {
-	switch e.Policy.State(g.Life(), v.Now()) {
+func Takes(e workspace.Terms, v *workspace.View, g *store.Group) error {
+	switch g.Life().State(v.Now()) {
 	case lifecycle.Lapsed:
 		if g.EndedAt == nil { // its end may move, where nobody was told of it
 			return workspace.Later(60, "The time of %s has run out. Try again later.", g.Address)

@@ -116,7 +116,7 @@ func deciders(c *workspace.Change, g *store.Group, step int8) (int8, []string, e
 		to, err := c.NoticeRecipients(g)
 		return step, to, err
 	}
-	to, err := c.Caretakers()
+	to, err := c.Caretakers(g)
 	return toldCaretaker, to, err
 }
 

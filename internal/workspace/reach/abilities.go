@@ -85,7 +85,7 @@ func (s *Service) ExportAbilities(ctx context.Context, by workspace.Actor, ref s
 // abilities is the question what somebody may do.
 type abilities struct {
 	v       *workspace.View
-	e       workspace.Expiry
+	e       workspace.Terms
 	person  store.Person
 	all     bool
 	in      []uuid.UUID // the groups that they are in, where not all are asked about
@@ -106,7 +106,7 @@ func (s *Service) abilities(ctx context.Context, by workspace.Actor, ref string,
 	if a.person, err = people.Find(a.v, ref); err != nil {
 		return a, err
 	}
-	if a.e, err = a.v.ShownExpiry(); err != nil {
+	if a.e, err = a.v.ShownTerms(); err != nil {
 		return a, err
 	}
 	if a.domains, err = a.v.Domains(); err != nil {
@@ -201,7 +201,7 @@ func (a abilities) of(groups []store.Group) ([]api.Abilities, error) {
 		x := asked{v: a.v, g: &workspace.Group{Group: g, Relation: at.Relation}, domains: a.domains, ends: post.Takes(a.e, a.v, &g), seasoned: map[uuid.UUID]bool{a.person.ID: seasoned[g.ID]}}
 		settled := a.settled[g.ID]
 		who := x.person(a.person, at, settled, true)
-		item := api.Abilities{Group: api.Name{Name: g.Name, Address: g.Address}, State: string(a.e.Policy.State(g.Life(), a.v.Now())), Role: roleName(at.Relation.Role),
+		item := api.Abilities{Group: api.Name{Name: g.Name, Address: g.Address}, State: string(g.Life().State(a.v.Now())), Role: roleName(at.Relation.Role),
 			Inside: at.Relation.Rung <= policy.Members, Settled: settled.String()}
 		for _, action := range append(slices.Clone(Listed), "leave") {
 			t := x.decide(action, who)

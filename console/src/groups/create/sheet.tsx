@@ -32,7 +32,7 @@ export function Sheet({ n }: { n: New }) {
   const me = useMe();
   const expiry = useQuery({
     queryKey: ['life', 'expiry'],
-    enabled: me.may.includes('read_expiry'),
+    enabled: me.may.includes('read_terms'),
     queryFn: () => ask(api.GET('/api/v1/expiry')),
   });
   return (

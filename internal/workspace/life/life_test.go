@@ -9,6 +9,8 @@ import (
 
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/life"
 	"ivytable.example/ivytable/internal/workspace/naming"
 
 	"github.com/google/uuid"
@@ -17,7 +19,21 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 )
 
-var half = api.Expiry{TermDays: 180, Scope: "all", Notices: []int{30, 15, 1}, Caretaker: kit.Auditor, TimeZone: zone}
+var half = all("180 days", 30, 15, 1)
+
+// all is one rule for all groups.
+func all(length string, notices ...int) api.Terms {
+	return api.Terms{Rules: []api.TermRule{{Name: "Everything else", Length: length}}, Notices: notices, RecoveryDays: 30, AddressDays: 5, Caretakers: []api.Caretaker{{Address: kit.Auditor}}, TimeZone: zone}
+}
+
+// days lets days pass on each of which the service runs.
+func days(t *testing.T, l *kit.Kit, n int) {
+	t.Helper()
+	for range n {
+		l.Move(1)
+		run(t, l)
+	}
+}
 
 func run(t *testing.T, l *kit.Kit) map[string][]string {
 	t.Helper()
@@ -32,13 +48,16 @@ func TestALife(t *testing.T) {
 	ines, oda := l.Actor(t, kit.Administrator), l.Actor(t, kit.Owner)
 	renewed, lapsed := l.Make(t, "Renewed"), l.Make(t, "Left Alone")
 	look := func() *api.Preview {
-		return kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetExpiry(ctx, by, half, 0)) })
+		return kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetTerms(ctx, by, half, 0)) })
 	}
 	if e := look(); e.Total != 2 || e.Says != "Of 2 groups, 2 get a date." || len(e.Sample) != 2 || e.Sample[0].From != "" || e.Sample[0].To != "2027-05-22" {
 		t.Errorf("effect: %+v", e)
 	}
-	if _, err := l.Life.SetExpiry(ctx, ines, half, 0); err != nil {
+	if _, err := l.Life.SetTerms(ctx, ines, half, 0); err != nil {
 		t.Fatal(err)
+	}
+	if sent := l.Queued(t); len(sent) != 1 || !slices.Equal(sent["2 groups expire earlier than before"], []string{kit.Owner}) {
+		t.Errorf("told that there is an end: %v", sent)
 	}
 	if g, _ := l.Group.Read(ctx, oda, renewed.Address); *g.Term.DaysLeft != 180 || g.State != "active" {
 		t.Errorf("after the policy: %+v, %s", g.Term, g.State)
@@ -62,7 +81,7 @@ func TestALife(t *testing.T) {
 	if g, _ := l.Group.Read(ctx, oda, lapsed.Address); g.State != "due" {
 		t.Errorf("30 days before it is %s", g.State)
 	}
-	if g, err := l.Life.Renew(ctx, oda, renewed.Address, 0); err != nil || *g.Term.DaysLeft != 180 {
+	if g, err := l.Life.Renew(ctx, oda, renewed.Address, api.Renewal{Reason: "Still needed."}, 0); err != nil || *g.Term.DaysLeft != 180 {
 		t.Errorf("renewed: %+v, %v", g.Term, err)
 	}
 
@@ -76,7 +95,7 @@ func TestALife(t *testing.T) {
 		t.Error("its time is over, but it takes mail until somebody looks")
 	}
 	for what, err := range map[string]error{
-		"renewed": kit.Last(l.Life.Renew(ctx, oda, lapsed.Address, 0)), "retired": kit.Last(l.Life.Retire(ctx, oda, lapsed.Address, 0)),
+		"renewed": kit.Last(l.Life.Renew(ctx, oda, lapsed.Address, api.Renewal{}, 0)), "retired": kit.Last(l.Life.Retire(ctx, oda, lapsed.Address, 0)),
 		"changed": kit.Last(l.Reach.ChangePolicy(ctx, oda, lapsed.Address, api.PolicyPatch{Hold: "everyone"}, 0)),
 		"joined":  kit.Last(l.Member.Add(ctx, oda, lapsed.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Colleague}}}, 0)),
 	} {
@@ -95,12 +114,11 @@ func TestALife(t *testing.T) {
 	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "taken" {
 		t.Errorf("its address is %s", p.Status)
 	}
-	if _, err := l.Life.Renew(ctx, oda, lapsed.Address, 0); err == nil {
+	if _, err := l.Life.Renew(ctx, oda, lapsed.Address, api.Renewal{}, 0); err == nil {
 		t.Error("renewed after its end")
 	}
 
-	l.Move(29)
-	run(t, l)
+	days(t, l, 29)
 	back, err := l.Life.Restore(ctx, oda, lapsed.Address, 0)
 	if err != nil || back.State != "active" || back.Counts != lapsed.Counts || *back.Term.DaysLeft != 180 || back.Sentence != lapsed.Sentence {
 		t.Errorf("restored: %+v, %v", back, err)
@@ -112,15 +130,22 @@ func TestALife(t *testing.T) {
 	if _, err := l.Life.Retire(ctx, oda, lapsed.Address, 0); err != nil {
 		t.Fatal(err)
 	}
-	l.Move(30)
-	run(t, l)
+	days(t, l, 30)
 	if _, err := l.Life.Restore(ctx, ines, lapsed.Address, 0); err == nil {
 		t.Error("restored after the recovery window")
 	} else if kind, _ := kit.KindOf(t, err); kind != workspace.NotFound {
 		t.Error(err)
 	}
+	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "taken" || !strings.Contains(p.Says, "deleted for good") {
+		t.Errorf("just purged, its address is %s: %s", p.Status, p.Says)
+	}
+	left, err := l.Life.Purged(ctx, ines, "", 10)
+	if err != nil || left.Total != 1 || left.Items[0].Address != lapsed.Address || left.Items[0].Ended != "retired" || !slices.Equal(left.Items[0].Owners, []string{kit.Owner}) {
+		t.Errorf("what is left: %+v, %v", left, err)
+	}
+	days(t, l, 5)
 	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "free" {
-		t.Errorf("purged, its address is %s", p.Status)
+		t.Errorf("some days later its address is %s", p.Status)
 	}
 	h, err := l.History.List(ctx, ines, "", "", "", 50)
 	var actions []string
@@ -130,7 +155,7 @@ func TestALife(t *testing.T) {
 		}
 	}
 	slices.Reverse(actions)
-	if got := strings.Join(actions, " "); err != nil || got != "group.create people.add notice.send notice.send group.lapse group.restore group.retire group.purge" {
+	if got := strings.Join(actions, " "); err != nil || got != "group.create people.add notice.send notice.send group.lapse notice.send group.restore group.retire notice.send group.purge group.free" {
 		t.Errorf("history: %s, %v", got, err)
 	}
 }
@@ -141,7 +166,7 @@ func TestExpiryRunsInSeveralInstances(t *testing.T) {
 	for _, name := range []string{"Alpha", "Bravo", "Charlie", "Delta"} {
 		l.Make(t, name)
 	}
-	if _, err := l.Life.SetExpiry(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
+	if _, err := l.Life.SetTerms(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
 		t.Fatal(err)
 	}
 	together := func() map[string][]string {
@@ -188,7 +213,7 @@ func TestNobodyIsCutOffUnwarned(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			l := k.Fresh(t, "away_"+strings.NewReplacer(" ", "").Replace(name))
 			g := l.Make(t, "Away")
-			if _, err := l.Life.SetExpiry(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
+			if _, err := l.Life.SetTerms(ctx, l.Actor(t, kit.Administrator), half, 0); err != nil {
 				t.Fatal(err)
 			}
 			was, last := 0, ""
@@ -223,7 +248,7 @@ func TestNobodyIsCutOffUnwarned(t *testing.T) {
 	}
 }
 
-func TestExemptChosenAndCaretaker(t *testing.T) {
+func TestExemptAndCaretaker(t *testing.T) {
 	l := k.Fresh(t, "exempt")
 	ines := l.Actor(t, kit.Administrator)
 	g := l.Make(t, "Exempt")
@@ -233,58 +258,66 @@ func TestExemptChosenAndCaretaker(t *testing.T) {
 	} else if kind, _ := kit.KindOf(t, err); kind != workspace.NotAllowed {
 		t.Error(err)
 	}
-	if _, err := l.Life.SetExpiry(ctx, ines, half, 0); err != nil {
+	if _, err := l.Life.SetTerms(ctx, ines, half, 0); err != nil {
 		t.Fatal(err)
 	}
-	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &reason}, 0); err != nil || g.Term.ExpiresOn != nil || g.Term.Exempt.By != kit.Administrator {
+	for until, says := range map[string]string{"2026-11-23": "past", "soon": "Write the day"} {
+		if _, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &reason, ExemptUntil: &until}, 0); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("exempt until %s: %v", until, err)
+		}
+	}
+	until := "2027-01-31"
+	if _, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{ExemptUntil: &until}, 0); err == nil || !strings.Contains(err.Error(), "not exempt") {
+		t.Errorf("to look again at what is not exempt: %v", err)
+	}
+	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &reason, ExemptUntil: &until}, 0); err != nil || g.Term.ExpiresOn != nil || g.Term.Exempt.By != kit.Administrator || *g.Term.Exempt.Until != until {
 		t.Errorf("exempt: %+v, %v", g.Term, err)
 	}
 	none := ""
-	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &none}, 0); err != nil || g.Term.ExpiresOn == nil {
+	if g, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Exempt: &none}, 0); err != nil || g.Term.ExpiresOn == nil || g.Term.Rule != "Everything else" {
 		t.Errorf("no longer exempt: %+v, %v", g.Term, err)
 	}
-
-	chosen := half
-	chosen.Scope = "chosen"
-	if _, err := l.Life.SetExpiry(ctx, ines, chosen, 2); err != nil {
-		t.Fatal(err)
-	}
-	if now, _ := l.Group.Read(ctx, ines, g.Address); now.Term.ExpiresOn != nil {
-		t.Error("a group that was not chosen has a date")
-	}
-	yes := true
-	if now, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Chosen: &yes}, 0); err != nil || now.Term.ExpiresOn == nil {
-		t.Errorf("chosen: %+v, %v", now.Term, err)
+	if p, err := l.Group.List(ctx, ines, group.Query{Filter: `exempt_until pr`, Limit: 5}); err != nil || p.Total != 0 {
+		t.Errorf("still to look at: %+v, %v", p, err)
 	}
 
 	l.Write(t, func(tx *store.Tx) error {
 		return tx.DeleteMemberships(uuid.MustParse(g.ID), []uuid.UUID{l.Actor(t, kit.Owner).Person.ID})
 	})
+	l.Letters(t)
 	l.Move(160)
 	for subject, to := range run(t, l) {
-		if !slices.Equal(to, []string{half.Caretaker}) {
+		if !slices.Equal(to, []string{kit.Auditor}) {
 			t.Errorf("%s went to %v", subject, to)
 		}
 	}
 }
 
-func TestSetExpiryRefuses(t *testing.T) {
+func TestSetTermsRefuses(t *testing.T) {
 	l := k.Fresh(t, "refuses")
 	ines := l.Actor(t, kit.Administrator)
 	for _, c := range []struct {
-		with func(*api.Expiry)
+		with func(*api.Terms)
 		says string
 	}{
-		{func(e *api.Expiry) { e.TermDays = 3 }, "term_days: The term can't be 3 days. Choose 7 to 3650, or 0 for no expiry."},
-		{func(e *api.Expiry) { e.Scope = "some" }, `scope: The scope can't be "some"`},
-		{func(e *api.Expiry) { e.Notices = []int{1, 30} }, "notices: The notice days [1 30]"},
-		{func(e *api.Expiry) { e.Notices = []int{200} }, "notices: A notice can't come 200 days before"},
-		{func(e *api.Expiry) { e.Caretaker = "desk" }, "caretaker: There is no @"},
-		{func(e *api.Expiry) { e.TimeZone = "Tidal/Middle" }, `time_zone: There is no time zone "Tidal/Middle"`},
+		{func(e *api.Terms) { e.Rules[0].Length = "0 days" }, "rules[0].length: A term of 0 days is too short."},
+		{func(e *api.Terms) { e.Rules[0].Length = "20 years" }, "rules[0].length: A term of 20 years is too long."},
+		{func(e *api.Terms) { e.Rules[0].Length = "a while" }, `rules[0].length: A length can't be "a while".`},
+		{func(e *api.Terms) { e.Rules[0].Length = "2020-01-01" }, "rules[0].length: 2020-01-01 is past."},
+		{func(e *api.Terms) { e.Rules[0].Filter = "owners is 0" }, "rules[0].filter: "},
+		{func(e *api.Terms) { e.Rules[0].Filter = "days_left lt 10" }, "rules[0].filter: A rule can't ask about days_left"},
+		{func(e *api.Terms) { e.Rules = append(e.Rules, e.Rules[0]) }, "rules[1].name: There are two rules called Everything else."},
+		{func(e *api.Terms) { e.Notices = []int{1, 30} }, "notices: The notices 1, 30"},
+		{func(e *api.Terms) { e.Notices = nil }, "notices: There has to be at least one"},
+		{func(e *api.Terms) { e.Notices = []int{200} }, "rules[0].notices: A notice can't come 200 days before"},
+		{func(e *api.Terms) { e.RecoveryDays = 1 }, "recovery_days: "},
+		{func(e *api.Terms) { e.Caretakers[0].Address = "desk" }, "caretakers[0].address: There is no @"},
+		{func(e *api.Terms) { e.Caretakers[0].Filter = "state eq 1" }, "caretakers[0].filter: "},
+		{func(e *api.Terms) { e.TimeZone = "Tidal/Middle" }, `time_zone: There is no time zone "Tidal/Middle"`},
 	} {
-		e := half
+		e := all("180 days", 30, 15, 1)
 		c.with(&e)
-		_, err := l.Life.SetExpiry(ctx, ines, e, 0)
+		_, err := l.Life.SetTerms(ctx, ines, e, 0)
 		if err == nil {
 			t.Errorf("%+v was taken", e)
 			continue
@@ -293,7 +326,7 @@ func TestSetExpiryRefuses(t *testing.T) {
 			t.Errorf("%d, %q; want %q", kind, says, c.says)
 		}
 	}
-	if _, err := l.Life.SetExpiry(ctx, ines, half, 7); err == nil {
+	if _, err := l.Life.SetTerms(ctx, ines, half, 7); err == nil {
 		t.Error("a version that is not there was taken")
 	}
 }
@@ -303,14 +336,14 @@ func TestSetExpiryRefuses(t *testing.T) {
 func TestTheFirstRuleIsOnes(t *testing.T) {
 	l := k.Fresh(t, "first_rule")
 	ines := l.Actor(t, kit.Administrator)
-	read, err := l.Life.Expiry(ctx, ines)
-	if err != nil || read.Version != 1 || read.TermDays != 0 {
+	read, err := l.Life.Terms(ctx, ines)
+	if err != nil || read.Version != 1 || len(read.Rules) != 0 {
 		t.Fatalf("before: %+v, %v", read, err)
 	}
 	errs := make([]error, 2)
 	var all sync.WaitGroup
 	for i := range errs {
-		all.Go(func() { _, errs[i] = l.Life.SetExpiry(ctx, ines, half, read.Version) })
+		all.Go(func() { _, errs[i] = l.Life.SetTerms(ctx, ines, half, read.Version) })
 	}
 	all.Wait()
 	if (errs[0] == nil) == (errs[1] == nil) {
@@ -323,7 +356,7 @@ func TestTheFirstRuleIsOnes(t *testing.T) {
 			}
 		}
 	}
-	if now, err := l.Life.Expiry(ctx, ines); err != nil || now.Version != 2 || now.TermDays != 180 {
+	if now, err := l.Life.Terms(ctx, ines); err != nil || now.Version != 2 || len(now.Rules) != 1 {
 		t.Errorf("after: %+v, %v", now, err)
 	}
 }
@@ -332,18 +365,38 @@ func TestForecast(t *testing.T) {
 	l := k.Fresh(t, "forecast")
 	ines := l.Actor(t, kit.Administrator)
 	l.Make(t, "First")
-	if _, err := l.Life.SetExpiry(ctx, ines, api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: zone}, 0); err != nil {
+	if _, err := l.Life.SetTerms(ctx, ines, all("40 days", 7), 0); err != nil {
 		t.Fatal(err)
 	}
 	l.Move(3)
 	l.Make(t, "Second")
-	weeks, err := l.Life.Forecast(ctx, ines, 8)
+	weeks, err := l.Life.Forecast(ctx, ines, life.Asking{By: "owner"})
 	got := make([]int, 0, 8)
 	for _, w := range weeks.Items {
 		got = append(got, w.Groups)
 	}
-	if err != nil || !slices.Equal(got, []int{0, 0, 0, 0, 0, 2, 0, 0}) {
+	if err != nil || len(got) != 52 || weeks.Total != 2 || !slices.Equal(got[:8], []int{0, 0, 0, 0, 0, 2, 0, 0}) {
 		t.Errorf("%v, %v; one after 37 days, one after 40", got, err)
+	}
+	if w := weeks.Items[5]; len(w.Parts) != 1 || w.Parts[0] != (api.PeriodPart{Name: "Oda Fenn", Groups: 2}) {
+		t.Errorf("by owner: %+v", w)
+	} else if list, err := l.Group.List(ctx, ines, group.Query{Filter: w.Filter, Limit: 5}); err != nil || list.Total != 2 {
+		t.Errorf("the list that a week leads to: %+v, %v", list, err)
+	}
+	if _, err := l.Life.SetTerms(ctx, ines, all("2 years", 7), 0); err != nil {
+		t.Fatal(err)
+	}
+	far, err := l.Life.Forecast(ctx, ines, life.Asking{By: "rule"})
+	if n := len(far.Items); err != nil || n < 63 || n > 65 || far.Items[n-1].Groups != 2 || far.Items[n-1].Parts[0].Name != "Everything else" || far.Items[52].From != far.Items[51].To {
+		t.Errorf("two years ahead: %d periods, %+v, %v", n, far.Items[n-1], err)
+	}
+	for who, want := range map[string]int64{kit.Owner: 2, kit.Member: 0} {
+		if p, err := l.Life.Forecast(ctx, l.Actor(t, who), life.Asking{Scope: "owned"}); err != nil || p.Total != want {
+			t.Errorf("what %s owns: %d, %v", who, p.Total, err)
+		}
+		if _, err := l.Life.Forecast(ctx, l.Actor(t, who), life.Asking{}); !workspace.IsKind(err, workspace.NotAllowed) {
+			t.Errorf("%s reads all: %v", who, err)
+		}
 	}
 }
 
@@ -353,23 +406,23 @@ func TestADayIsTheSameEverywhere(t *testing.T) {
 	l := k.Fresh(t, "one_day")
 	ines := l.Actor(t, kit.Administrator)
 	g := l.Make(t, "By The Day")
-	e := api.Expiry{TermDays: 40, Scope: "all", Notices: []int{7}, TimeZone: zone}
-	r := kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetExpiry(ctx, by, e, 0)) })
+	e := all("40 days", 7)
+	r := kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Life.SetTerms(ctx, by, e, 0)) })
 	const day = "2027-01-02"
 	if len(r.Sample) != 1 || r.Sample[0].To != day {
 		t.Errorf("the preview says %+v", r.Sample)
 	}
-	if _, err := l.Life.SetExpiry(ctx, ines, e, 0); err != nil {
+	if _, err := l.Life.SetTerms(ctx, ines, e, 0); err != nil {
 		t.Fatal(err)
 	}
 	now, err := l.Group.Read(ctx, ines, g.Address)
 	if err != nil || *now.Term.ExpiresOn != day || now.CreatedAt.Format(time.RFC3339) != "2026-11-23T22:00:00+13:00" {
 		t.Errorf("the group says %s and %s, %v", *now.Term.ExpiresOn, now.CreatedAt.Format(time.RFC3339), err)
 	}
-	weeks, err := l.Life.Forecast(ctx, ines, 12)
+	weeks, err := l.Life.Forecast(ctx, ines, life.Asking{})
 	for _, w := range weeks.Items {
-		if begins, _ := time.Parse(time.DateOnly, w.Begins); w.Groups > 0 && (begins.Format(time.DateOnly) > day || begins.AddDate(0, 0, 7).Format(time.DateOnly) <= day) {
-			t.Errorf("the forecast says the week of %s, %v", w.Begins, err)
+		if w.Groups > 0 && (w.From > day || w.To <= day) {
+			t.Errorf("the forecast says the week of %s, %v", w.From, err)
 		}
 	}
 	l.Move(33)
@@ -389,7 +442,7 @@ func TestADayIsTheSameEverywhere(t *testing.T) {
 		t.Error("it takes mail on the day on which it expired")
 	}
 	run(t, l)
-	h, err := l.History.List(ctx, ines, g.Address, "", "", 1)
+	h, err := l.History.List(ctx, ines, g.Address, `kind eq "group.lapse"`, "", 1)
 	if err != nil || h.Items[0].Fields["until"] != "2027-02-01" || h.Items[0].At.Format(time.DateOnly) != day {
 		t.Errorf("the history says %+v, %v", h.Items, err)
 	}
@@ -403,16 +456,16 @@ func TestTheCaretakerReadsTheirMail(t *testing.T) {
 	l := k.Fresh(t, "caretaker")
 	ines := l.Actor(t, kit.Administrator)
 	g := l.Make(t, "Desk for groups")
-	for _, who := range []string{"nobody@merrowline.example", "stranger@elsewhere.example", kit.Left} {
-		e := half
-		e.Caretaker = who
-		if kind, says := kit.KindOf(t, kit.Last(l.Life.SetExpiry(ctx, ines, e, 0))); kind != workspace.Invalid || !strings.Contains(says, "Nobody reads mail") {
+	for _, who := range []string{"nobody@merrowline.example", kit.Left} {
+		e := all("180 days", 30)
+		e.Caretakers[0].Address = who
+		if kind, says := kit.KindOf(t, kit.Last(l.Life.SetTerms(ctx, ines, e, 0))); kind != workspace.Invalid || !strings.Contains(says, "Nobody reads mail") {
 			t.Errorf("%s: %v %s", who, kind, says)
 		}
 	}
-	e := half
-	e.Caretaker = g.Address
-	if _, err := l.Life.SetExpiry(ctx, ines, e, 0); err != nil {
+	e := all("180 days", 30)
+	e.Caretakers[0].Address = g.Address
+	if _, err := l.Life.SetTerms(ctx, ines, e, 0); err != nil {
 		t.Fatal(err)
 	}
 	// a group that ends tells nobody: the administrators are told then

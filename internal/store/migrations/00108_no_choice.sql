@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE mail_groups DROP COLUMN chosen;

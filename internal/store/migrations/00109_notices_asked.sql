@@ -1,0 +1,7 @@
+-- +goose Up
+ALTER TABLE notices
+  ADD COLUMN asked_at DATETIME(6) NOT NULL DEFAULT '1970-01-01',
+  ADD COLUMN was DATETIME(6) NULL,
+  ADD COLUMN written BOOLEAN NOT NULL DEFAULT FALSE,
+  ADD COLUMN tries INT NOT NULL DEFAULT 0,
+  ADD KEY notices_written (written, asked_at);
