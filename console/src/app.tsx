@@ -35,6 +35,10 @@ const Externals = lazy(() => import('./people/externals'));
 const PersonPage = lazy(() => import('./people/page'));
 const Waiting = page('/waiting', () => import('./waiting/waiting'));
 const Care = page('/care', () => import('./care/care'));
+const CareToday = page('/care', () => import('./care/today'));
+const Terms = lazy(() => import('./care/terms'));
+const Forecast = lazy(() => import('./care/forecast'));
+const Ended = lazy(() => import('./care/ended'));
 const Rules = page('/rules', () => import('./rules/rules'));
 const History = page('/history', () => import('./history/history'));
 const Change = lazy(() => import('./changes/change'));
@@ -43,6 +47,8 @@ const PublicList = lazy(() => import('./public/list'));
 const PublicPage = lazy(() => import('./public/group'));
 const Proof = lazy(() => import('./public/proof'));
 const OwnPart = lazy(() => import('./links/own'));
+const Renew = lazy(() => import('./links/renew'));
+const Caretaker = lazy(() => import('./links/caretaker'));
 const JoinByLink = lazy(() => import('./links/join'));
 
 /** App is the pages of the console and their paths. The first ones need nobody to be signed in. */
@@ -52,6 +58,8 @@ export function App() {
       <Routes>
         <Route path="/invitations/:secret" element={<Invitation />} />
         <Route path="/own/:secret" element={<OwnPart />} />
+        <Route path="/renew/:secret" element={<Renew />} />
+        <Route path="/caretaker/:secret" element={<Caretaker />} />
         <Route path="/public" element={<PublicList />} />
         <Route path="/public/:ref" element={<PublicPage />} />
         <Route path="/public/proofs/:secret" element={<Proof />} />
@@ -82,7 +90,12 @@ export function App() {
             <Route path=":ref" element={<PersonPage />} />
           </Route>
           <Route path="/waiting" element={<Waiting />} />
-          <Route path="/care" element={<Care />} />
+          <Route path="/care" element={<Care />}>
+            <Route index element={<CareToday />} />
+            <Route path="terms" element={<Terms />} />
+            <Route path="forecast" element={<Forecast />} />
+            <Route path="ended" element={<Ended />} />
+          </Route>
           <Route path="/rules" element={<Rules />} />
           <Route path="/history" element={<History />} />
           <Route path="/changes/:id" element={<Change />} />

@@ -12,6 +12,11 @@ type NewBulk struct {
 	Language string        `json:"language,omitempty" enum:"en,de"`
 	Traits   *TraitsChange `json:"traits,omitempty"`
 	Retire   bool          `json:"retire,omitempty"`
+	Restore  bool          `json:"restore,omitempty"`
+	Renew    *Renewal      `json:"renew,omitempty"`
+	Exempt   *ExemptChange `json:"exempt,omitempty"`
+	Hold     *Hold         `json:"hold,omitempty" doc:"They are put under hold"`
+	Release  bool          `json:"release,omitempty" doc:"They are under hold no more"`
 	Policy   *PolicyPatch  `json:"policy,omitempty" doc:"Settings that all of them get"`
 	Ceilings bool          `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
 	Start    string        `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
@@ -28,6 +33,12 @@ type BulkList struct {
 type OwnersChange struct {
 	Add     []string `json:"add" minItems:"1" maxItems:"10" doc:"Addresses of people of the workspace"`
 	Replace bool     `json:"replace,omitempty" doc:"Whoever else owns a group becomes a member"`
+}
+
+// ExemptChange says that no term rule is for groups, and why.
+type ExemptChange struct {
+	Reason string `json:"reason" maxLength:"500" doc:"Empty: the rules are for them again"`
+	Until  string `json:"until,omitempty" maxLength:"10" doc:"The day on which to look at that again"`
 }
 
 // TraitsChange switches traits on and off.

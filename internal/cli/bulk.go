@@ -83,15 +83,18 @@ func (a *app) changeGroups() *cobra.Command {
 	var f filtering
 	var n api.NewBulk
 	var add, instead, on, off []string
+	var renewed bool
+	var reason, hold string
+	var exempt api.ExemptChange
 	c := &cobra.Command{
 		Use: "groups [GROUP…]", Short: "Change many groups at once: those named, or all of a list",
 		Long:    "Change many groups at once: those named, or all that --words, --view, --filter and the flags beside them list.\nLook first, with --preview. What it changes can be undone as one.",
-		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview",
+		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview\n  ivytable change groups --filter 'term_rule eq \"Ships\"' --exempt \"As long as they sail\" --exempt-until 2028-01-31",
 	}
 	later := leaves(c)
 	words := c.Flags().String("words", "", "beginnings of words of a name or address")
-	a.changes(c, func(ctx context.Context, c *client.Client, args []string) error {
-		filter, err := f.of(ctx, c)
+	a.changes(c, func(ctx context.Context, cl *client.Client, args []string) error {
+		filter, err := f.of(ctx, cl)
 		if err != nil {
 			return err
 		}
@@ -112,14 +115,24 @@ func (a *app) changeGroups() *cobra.Command {
 		case len(add)+len(instead) > 0:
 			n.Owners = &api.OwnersChange{Add: append(add, instead...), Replace: len(instead) > 0}
 		}
+		changed := c.Flags().Changed
+		if renewed {
+			n.Renew = &api.Renewal{Reason: reason}
+		}
+		if changed("exempt") || changed("exempt-until") {
+			n.Exempt = &exempt
+		}
+		if hold != "" {
+			n.Hold = &api.Hold{Reason: hold}
+		}
 		if len(on)+len(off) > 0 {
 			n.Traits = &api.TraitsChange{On: on, Off: off}
 		}
-		b, err := c.ChangeMany(ctx, n)
+		b, err := cl.ChangeMany(ctx, n)
 		if err != nil {
 			return err
 		}
-		return a.follow(ctx, c, b, *later)
+		return a.follow(ctx, cl, b, *later)
 	}, keyed)
 	a.asksForGroups(c, &l, &f)
 	_ = c.Flags().MarkHidden("sort")
@@ -132,6 +145,13 @@ func (a *app) changeGroups() *cobra.Command {
 	g.StringSliceVar(&off, "trait-off", nil, "switch this trait off")
 	g.StringVar(&n.Start, "starting-point", "", "give them the whole policy, the traits and the texts of this starting point")
 	g.BoolVar(&n.Retire, "retire", false, "retire them; they can be restored")
+	g.BoolVar(&n.Restore, "restore", false, "restore them, with everything in them")
+	g.BoolVar(&renewed, "renew", false, "begin their terms again")
+	g.StringVar(&reason, "reason", "", "with --renew: why they are still needed, for the history")
+	g.StringVar(&exempt.Reason, "exempt", "", "why no term rule is for them; empty gives them back to the rules")
+	g.StringVar(&exempt.Until, "exempt-until", "", "the day on which to look at that again")
+	g.StringVar(&hold, "hold", "", "put them under hold: why they are neither retired nor deleted for good")
+	g.BoolVar(&n.Release, "release", false, "end the hold on them")
 	expected := g.Int("expect", -1, "refuse it unless there are so many groups")
 	c.PreRun = func(*cobra.Command, []string) {
 		if *expected >= 0 {

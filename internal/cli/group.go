@@ -37,7 +37,7 @@ func ends(g api.Group) string {
 }
 
 func (a *app) groupCommands() *cobra.Command {
-	return noun("group", "Groups: list, export, create, change, join, leave, renew, retire, restore",
+	return noun("group", "Groups: list, export, create, change, join, leave, renew, retire, restore, hold",
 		a.groupList(), a.groupExport(), a.groupShow(), a.groupCreate(), a.groupChange(), a.groupLike(), a.groupTree(), a.groupReaches(), a.groupNotice(), a.groupJoin(), a.groupLeave(), a.groupRenew(), a.groupRetire(), a.groupRestore(), a.groupHold(), a.groupRelease(), a.groupGone())
 }
 

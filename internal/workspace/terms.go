@@ -85,6 +85,18 @@ func (e Terms) Date(t time.Time) string {
 	return e.Life.Day(t).Format(time.DateOnly)
 }
 
+// LookAgain reads the day on which to look again at why groups are exempt; its first moment.
+func (t Terms) LookAgain(now time.Time, field, day string) (*time.Time, error) {
+	if _, err := time.Parse(time.DateOnly, day); err != nil {
+		return nil, Wrong(field, Cut(day, 40), "Write the day on which to look again as 2027-03-31.")
+	}
+	at := t.Life.Day(t.Life.Noon(day)).UTC()
+	if t.Life.Days(now, at) < 1 {
+		return nil, Wrong(field, day, "%s is past. Choose a day to come.", day)
+	}
+	return &at, nil
+}
+
 // UnknownToTerms is what the filter of a term rule can't ask about: what it decides.
 var UnknownToTerms = []string{"state", "expires_on", "days_left", "renewed_at", "ended_at", "exempt", "exempt_until", "term_rule", "under_hold"}
 

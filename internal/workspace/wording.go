@@ -315,7 +315,7 @@ var english = language{
 			"These groups that you own, or take care of, expire:",
 			"Renew those that are still needed: open the page below, which lists them, and press Renew. You need not sign in for that.",
 			"A group that nobody renews takes no more mail from its day on. Everything in it can be restored for {recovery} days after."},
-			"Renew them", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {when}, on {date}"},
+			"Renew them", "This came because you own these groups, or take care of groups that nobody owns.", "{name} ({address}): {when}, on {date}{moved}"},
 		aboutMany[LetterLapsed]: {"{number} groups have lapsed and can be restored", []string{
 			"These groups were not renewed and have lapsed. Mail to them is refused.",
 			"You can restore each, with everything in it, until its day. After that it is gone."},
@@ -573,7 +573,7 @@ var german = language{
 			"Diese Gruppen, die Ihnen gehören oder um die Sie sich kümmern, laufen ab:",
 			"Verlängern Sie, was noch gebraucht wird: Öffnen Sie die Seite unten, auf der sie aufgeführt sind, und wählen Sie „Renew“. Dafür müssen Sie sich nicht anmelden.",
 			"Eine Gruppe, die niemand verlängert, nimmt von ihrem Tag an keine E-Mails mehr an. Alles darin lässt sich danach noch {recovery} Tage lang wiederherstellen."},
-			"Verlängern", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {when}, am {date}"},
+			"Verlängern", "Sie erhalten dies, weil Ihnen diese Gruppen gehören oder weil Sie sich um Gruppen ohne Eigentümer kümmern.", "{name} ({address}): {when}, am {date}{moved}"},
 		aboutMany[LetterLapsed]: {"{number} Gruppen sind abgelaufen und wiederherstellbar", []string{
 			"Diese Gruppen wurden nicht verlängert und sind abgelaufen. E-Mails an sie werden abgewiesen.",
 			"Bis zu ihrem Tag können Sie jede mit allem, was darin ist, wiederherstellen. Danach ist sie fort."},
@@ -636,8 +636,8 @@ var german = language{
 
 // phrases are parts of sentences that depend on what is asked for.
 var phrases = map[string]map[string]string{
-	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended"},
-	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet"},
+	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended", "moved": "; it was to expire on {was}, but you were not told in time"},
+	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet", "moved": "; sie sollte am {was} ablaufen, doch das wurde Ihnen nicht rechtzeitig mitgeteilt"},
 }
 
 // Phrase is a part of a sentence in a language.

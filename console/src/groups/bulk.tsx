@@ -9,6 +9,9 @@ const kinds = {
   owners: 'Owners…',
   language: 'Language…',
   traits: 'What they do…',
+  renew: 'Renew…',
+  exempt: 'Exempt…',
+  hold: 'Hold…',
   retire: 'Retire…',
 } as const;
 export type Kind = keyof typeof kinds;

@@ -1,4 +1,4 @@
-import { Box, Button, CloseButton, Dialog, HStack, NativeSelect, Portal, Stack, Text } from '@chakra-ui/react';
+import { Box, Button, CloseButton, Dialog, HStack, Input, NativeSelect, Portal, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -13,6 +13,9 @@ const titles: Record<Kind, string> = {
   owners: 'Owners of',
   language: 'Language of',
   traits: 'What they do:',
+  renew: 'Renew',
+  exempt: 'Exempt',
+  hold: 'Under hold:',
   retire: 'Retire',
 };
 
@@ -24,11 +27,21 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
   const [replace, setReplace] = useState(false);
   const [language, setLanguage] = useState<'en' | 'de'>('en');
   const [traits, setTraits] = useState<Record<string, '' | 'on' | 'off'>>({});
+  const [reason, setReason] = useState('');
+  const [until, setUntil] = useState('');
+  const [off, setOff] = useState(false);
   const set = (to: 'on' | 'off') => Object.keys(traits).filter((t) => traits[t] === to);
   const what: Record<Kind, Partial<NewBulk> | undefined> = {
     owners: add.length > 0 ? { owners: { add: add.map((p) => p.address), replace } } : undefined,
     language: { language },
     traits: set('on').length + set('off').length > 0 ? { traits: { on: set('on'), off: set('off') } } : undefined,
+    renew: { renew: reason.trim() ? { reason } : {} },
+    exempt: off
+      ? { exempt: { reason: '' } }
+      : reason.trim()
+        ? { exempt: { reason, ...(until ? { until } : {}) } }
+        : undefined,
+    hold: off ? { release: true } : reason.trim() ? { hold: { reason } } : undefined,
     retire: { retire: true },
   };
   const chosen = what[kind];
@@ -47,6 +60,9 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
     owners: 'Change the owners of',
     language: 'Change the language of',
     traits: 'Change',
+    renew: 'Renew',
+    exempt: off ? 'Give back to the rules' : 'Exempt',
+    hold: off ? 'Release' : 'Put under hold',
     retire: 'Retire',
   }[kind];
   return (
@@ -122,6 +138,48 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
                         </NativeSelect.Root>
                       </HStack>
                     ))}
+                  </Stack>
+                )}
+                {(kind === 'renew' || kind === 'exempt' || kind === 'hold') && (
+                  <Stack gap="2">
+                    <Text>
+                      {
+                        {
+                          renew: 'Their terms begin again today, by the rules that hold for them.',
+                          exempt: 'No term rule is for them: they never expire.',
+                          hold: 'They are neither retired nor deleted for good.',
+                        }[kind]
+                      }
+                    </Text>
+                    {!off && (
+                      <HStack>
+                        <Input
+                          size="sm"
+                          aria-label="Why"
+                          placeholder={kind === 'renew' ? 'Why, if you like' : 'Why'}
+                          value={reason}
+                          onChange={(e) => setReason(e.target.value)}
+                        />
+                        {kind === 'exempt' && (
+                          <Input
+                            size="sm"
+                            w="10rem"
+                            type="date"
+                            aria-label="When to look at it again"
+                            value={until}
+                            onChange={(e) => setUntil(e.target.value)}
+                          />
+                        )}
+                      </HStack>
+                    )}
+                    {kind !== 'renew' && (
+                      <HStack as="label">
+                        <input type="checkbox" checked={off} onChange={(e) => setOff(e.target.checked)} />
+                        {kind === 'exempt'
+                          ? 'The other way round: the term rules are for them again'
+                          : 'The other way round: release them'}
+                      </HStack>
+                    )}
                   </Stack>
                 )}
                 {kind === 'retire' && (

@@ -1,10 +1,11 @@
 import { Box, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { Suspense } from 'react';
-import { Link, Navigate, NavLink, Outlet, useLocation, useOutletContext, useParams } from 'react-router';
+import { Link, Navigate, Outlet, useLocation, useOutletContext, useParams } from 'react-router';
 import { api, ask, type Group, Refusal } from '../api/client';
 import { State } from '../shared/state';
 import { Loading, Nothing, Trouble } from '../ui/parts';
+import { Tabs } from '../ui/tabs';
 import { partsOf } from './parts';
 
 /** useGroup returns the group of the page, below GroupPage. */
@@ -50,24 +51,7 @@ export default function GroupPage() {
         <Text color="fg.muted">{g.address}</Text>
         <Text fontSize="lg">{g.sentence}</Text>
       </Stack>
-      <HStack as="nav" aria-label="Parts of the group" gap="1" borderBottomWidth="1px" mb="5" overflowX="auto">
-        {partsOf(g).map((p) => (
-          <NavLink
-            key={p.path}
-            end
-            to={p.path}
-            style={({ isActive }) => ({
-              padding: '0.5rem 0.9rem',
-              whiteSpace: 'nowrap',
-              borderBottom: '3px solid',
-              borderColor: isActive ? 'var(--ivy-colors-ivy-solid)' : 'transparent',
-              fontWeight: isActive ? 600 : 400,
-            })}
-          >
-            {p.label}
-          </NavLink>
-        ))}
-      </HStack>
+      <Tabs label="Parts of the group" parts={partsOf(g)} />
       <Suspense fallback={<Loading what="this part" />}>
         <Outlet context={g} />
       </Suspense>

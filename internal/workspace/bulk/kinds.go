@@ -60,32 +60,37 @@ type plain struct{}
 func (plain) before(*workspace.Change) error                   { return nil }
 func (plain) after(*workspace.Change, *store.BulkChange) error { return nil }
 
+// doersOf returns what does each of the things that n says.
+func doersOf(n api.NewBulk) (all []doer) {
+	for _, x := range []struct {
+		said bool
+		do   func() doer
+	}{
+		{n.Owners != nil, func() doer { return &owners{OwnersChange: *n.Owners} }},
+		{n.Language != "", func() doer { return &language{To: n.Language} }},
+		{n.Traits != nil, func() doer { return &traits{TraitsChange: *n.Traits} }},
+		{n.Retire, func() doer { return &retire{} }},
+		{n.Restore, func() doer { return &restore{} }},
+		{n.Renew != nil, func() doer { return &renew{Renewal: *n.Renew} }},
+		{n.Exempt != nil, func() doer { return &exempt{ExemptChange: *n.Exempt} }},
+		{n.Hold != nil, func() doer { return &hold{reason: strings.TrimSpace(n.Hold.Reason)} }},
+		{n.Release, func() doer { return &hold{} }},
+		{n.Policy != nil, func() doer { return &policies{patch: *n.Policy} }},
+		{n.Ceilings, func() doer { return &policies{under: true} }},
+		{n.Start != "", func() doer { return &starting{Name: n.Start} }},
+	} {
+		if x.said {
+			all = append(all, x.do())
+		}
+	}
+	return all
+}
+
 // read reads what is to be changed, and checks it.
 func read(v *workspace.View, n api.NewBulk) (doer, error) {
-	var all []doer
-	if n.Owners != nil {
-		all = append(all, &owners{OwnersChange: *n.Owners})
-	}
-	if n.Language != "" {
-		all = append(all, &language{To: n.Language})
-	}
-	if n.Traits != nil {
-		all = append(all, &traits{TraitsChange: *n.Traits})
-	}
-	if n.Retire {
-		all = append(all, &retire{})
-	}
-	if n.Policy != nil {
-		all = append(all, &policies{patch: *n.Policy})
-	}
-	if n.Ceilings {
-		all = append(all, &policies{under: true})
-	}
-	if n.Start != "" {
-		all = append(all, &starting{Name: n.Start})
-	}
+	all := doersOf(n)
 	if len(all) != 1 {
-		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, that they come under their ceilings, or that they retire.")
+		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, that they come under their ceilings, that they are renewed, retire or are restored, or whether they are exempt or under hold.")
 	}
 	if x, ok := all[0].(interface{ check(v *workspace.View) error }); ok {
 		if err := x.check(v); err != nil {
@@ -113,21 +118,8 @@ func decode(body json.RawMessage) (doer, error) {
 	if err := json.Unmarshal(body, &n); err != nil {
 		return nil, err
 	}
-	switch {
-	case n.Owners != nil:
-		return &owners{OwnersChange: *n.Owners}, nil
-	case n.Language != "":
-		return &language{To: n.Language}, nil
-	case n.Traits != nil:
-		return &traits{TraitsChange: *n.Traits}, nil
-	case n.Retire:
-		return &retire{}, nil
-	case n.Policy != nil:
-		return &policies{patch: *n.Policy}, nil
-	case n.Ceilings:
-		return &policies{under: true}, nil
-	case n.Start != "":
-		return &starting{Name: n.Start}, nil
+	if all := doersOf(n); len(all) == 1 {
+		return all[0], nil
 	}
 	return nil, fmt.Errorf("it changes nothing that this program knows")
 }
@@ -282,8 +274,11 @@ func (retire) kind() string { return "retire" }
 func (retire) says() string { return "they take no mail any more, and can be restored" }
 func (retire) decide(v *workspace.View, groups []store.Group) ([]verdict, error) {
 	return each(groups, func(g *store.Group) verdict {
-		if v.Ended(g) {
+		switch {
+		case v.Ended(g):
 			return verdict{store.ItemSame, "It has ended already."}
+		case g.Kept != "":
+			return refused("%s", life.WhyKept(g))
 		}
 		return verdict{outcome: store.ItemChanged}
 	})
@@ -346,13 +341,16 @@ func (x *undo) doer() (doer, error) {
 // policies are changed back.
 func (x *undo) before(c *workspace.Change) error {
 	d, err := x.doer()
-	if err != nil || d.kind() != "retire" {
-		if p, is := d.(*policies); is {
-			return p.before(c)
-		}
+	if err != nil {
 		return err
 	}
-	return c.Tx.LockRules()
+	switch d := d.(type) {
+	case *policies:
+		return d.before(c)
+	case *retire:
+		return c.Tx.LockRules()
+	}
+	return nil
 }
 
 func (x *undo) after(*workspace.Change, *store.BulkChange) error { return nil }

@@ -204,9 +204,14 @@ func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.Gro
 		}
 	}
 	if patch.ExemptUntil != nil {
-		to, err := lookAgain(c, t, g, *patch.ExemptUntil)
-		if err != nil {
-			return err
+		var to *time.Time
+		if day := *patch.ExemptUntil; day != "" {
+			if g.Exempt == "" {
+				return workspace.Wrong("exempt_until", day, "%s is not exempt, so there is nothing to look at again. Say why it is, too.", g.Name)
+			}
+			if to, err = t.LookAgain(c.Now(), "exempt_until", day); err != nil {
+				return err
+			}
 		}
 		was := ""
 		if g.ExemptUntil != nil {
@@ -223,22 +228,4 @@ func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.Gro
 	}
 	out.add("expires_on", t.Date(before.Expires), t.Date(g.Life().Expires))
 	return nil
-}
-
-// lookAgain reads the day on which to look again at why a group is exempt; nil for "".
-func lookAgain(c *workspace.Change, t workspace.Terms, g *workspace.Locked, day string) (*time.Time, error) {
-	if day == "" {
-		return nil, nil
-	}
-	if _, err := time.Parse(time.DateOnly, day); err != nil {
-		return nil, workspace.Wrong("exempt_until", workspace.Cut(day, 40), "Write the day on which to look again as 2027-03-31.")
-	}
-	at := t.Life.Day(t.Life.Noon(day)).UTC()
-	switch {
-	case g.Exempt == "":
-		return nil, workspace.Wrong("exempt_until", day, "%s is not exempt, so there is nothing to look at again. Say why it is, too.", g.Name)
-	case t.Life.Days(c.Now(), at) < 1:
-		return nil, workspace.Wrong("exempt_until", day, "%s is past. Choose a day to come.", day)
-	}
-	return &at, nil
 }

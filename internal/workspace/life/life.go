@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -177,13 +178,9 @@ func (s *Service) Hold(ctx context.Context, by workspace.Actor, ref string, n ap
 			return workspace.Fail(workspace.Conflict, "%s is under hold already: %s", g.Name, g.Kept)
 		}
 		now := c.Now()
-		g.Kept, g.KeptBy, g.KeptAt = reason, c.By.String(), &now
 		c.Effect(api.Effect{Field: "under_hold", To: reason})
 		c.Says(fmt.Sprintf("%s is neither retired nor deleted for good until it is released.", g.Name))
-		if err := c.Save(g); err != nil {
-			return err
-		}
-		return c.Record(event.GroupHeld{Reason: reason}, &g.Group.Group)
+		return SetHold(c, g, reason, c.By.String(), &now)
 	})
 }
 
@@ -193,18 +190,26 @@ func (s *Service) Release(ctx context.Context, by workspace.Actor, ref string, v
 		if g.Kept == "" {
 			return workspace.Fail(workspace.Conflict, "%s is not under hold.", g.Name)
 		}
-		reason := g.Kept
-		g.Kept, g.KeptBy, g.KeptAt = "", "", nil
-		c.Effect(api.Effect{Field: "under_hold", From: reason})
+		c.Effect(api.Effect{Field: "under_hold", From: g.Kept})
 		c.Says(fmt.Sprintf("%s is under hold no more.", g.Name))
 		if g.EndedAt != nil && !c.Now().Before(t.Life.PurgeAt(g.Life())) {
 			c.Says(fmt.Sprintf("%s is under hold no more. Its time to be restored is over: it is deleted for good soon.", g.Name))
 		}
-		if err := c.Save(g); err != nil {
-			return err
-		}
-		return c.Record(event.GroupReleased{Reason: reason}, &g.Group.Group)
+		return SetHold(c, g, "", "", nil)
 	})
+}
+
+// SetHold puts a group under hold, which is locked, or, without a reason, releases it.
+func SetHold(c *workspace.Change, g *workspace.Locked, reason, by string, at *time.Time) error {
+	was := g.Kept
+	g.Kept, g.KeptBy, g.KeptAt = reason, by, at
+	if err := c.Save(g); err != nil {
+		return err
+	}
+	if reason == "" {
+		return c.Record(event.GroupReleased{Reason: was}, &g.Group.Group)
+	}
+	return c.Record(event.GroupHeld{Reason: reason}, &g.Group.Group)
 }
 
 // Purged lists what is left of groups that are gone, the last first.

@@ -301,8 +301,10 @@ func (r *readers) letter(c *workspace.Change, kind, path string, all []store.Not
 			fill["date"] = day(r.t.Life.PurgeAt(g.Life()))
 		} else {
 			fill["when"], fill["date"] = workspace.DaysIn(g.Language, r.t.Life.Days(c.Now(), n.ExpiresAt)), day(n.ExpiresAt)
+			fill["moved"] = ""
 			if n.Was != nil {
 				fill["was"] = day(*n.Was)
+				fill["moved"] = strings.ReplaceAll(workspace.Phrase(g.Language, "moved"), "{was}", fill["was"])
 			}
 		}
 		at := workspace.GroupPath(&g, "term")

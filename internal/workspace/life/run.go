@@ -28,7 +28,7 @@ const ServedSetting = "served"
 // those for good whose recovery window has passed. It is safe to run from several instances at once, and again after
 // dying at any point.
 func (s *Service) Run(ctx context.Context) error {
-	served, err := s.serve(ctx, 1)
+	served, err := s.serve(ctx)
 	if err != nil {
 		return err
 	}
@@ -49,13 +49,13 @@ func (s *Service) Run(ctx context.Context) error {
 
 // serve counts today as a day on which the service ran, once, and returns what was counted so far. A clock that jumps
 // counts as one day, and one that goes back as none.
-func (s *Service) serve(ctx context.Context, days int) (out store.Served, err error) {
+func (s *Service) serve(ctx context.Context) (out store.Served, err error) {
 	v := s.k.View(ctx, workspace.Service)
 	if _, err := v.Read.Setting(ServedSetting, &out); err != nil {
 		return out, err
 	}
 	t, err := v.Terms()
-	if err != nil || v.Now().Before(t.Life.After(t.Life.Noon(out.Day), 1)) && out.Day != "" && days == 1 {
+	if err != nil || v.Now().Before(t.Life.After(t.Life.Noon(out.Day), 1)) && out.Day != "" {
 		return out, err
 	}
 	err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
@@ -64,22 +64,13 @@ func (s *Service) serve(ctx context.Context, days int) (out store.Served, err er
 		if err != nil {
 			return err
 		}
-		if today := t.Date(c.Now()); today > out.Day || days > 1 {
-			out.Day, out.Days = max(today, out.Day), out.Days+days
+		if today := t.Date(c.Now()); today > out.Day {
+			out.Day, out.Days = today, out.Days+1
 			return c.Tx.SaveSetting(ServedSetting, out, version+1)
 		}
 		return nil
 	})
 	return out, err
-}
-
-// Serve counts days of a demo, whose clock was moved forward, as if the service had run on them.
-func (s *Service) Serve(ctx context.Context, days int) error {
-	if days < 1 {
-		return nil
-	}
-	_, err := s.serve(ctx, days)
-	return err
 }
 
 // match gives every living group the date that the rules say, once a day: which rule names a group changes with it.

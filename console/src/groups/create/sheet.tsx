@@ -1,6 +1,6 @@
 import { Box, Button, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
-import { api, ask, type Expiry } from '../../api/client';
+import { api, ask, type Terms } from '../../api/client';
 import { people, plural } from '../../lib/dates';
 import { useMe } from '../../session/me';
 import { Faults, StandIns, withValue } from '../../shared/policy';
@@ -8,11 +8,14 @@ import { Panel, Trouble } from '../../ui/parts';
 import { languages } from '../settings';
 import type { New } from './draft';
 
-/** termWords says how long a new group will live. */
-const termWords = (e: Expiry) =>
-  e.term_days > 0 && e.scope === 'all'
-    ? `It expires ${plural(e.term_days, 'day')} after its last renewal.`
-    : 'It never expires, unless the workspace sets a term.';
+/** termWords says how long a new group will live: by which rule shows once it is made, where there are several. */
+function termWords({ rules }: Terms): string {
+  const says = rules.map((r) => `${r.name}: ${r.length}`);
+  if (says.length === 0) return 'It never expires, unless the workspace sets a term.';
+  if (rules[0] && !rules[0].filter)
+    return rules[0].length === 'never' ? 'It never expires.' : `It expires ${rules[0].length} after its last renewal.`;
+  return `How long it lives, the first term rule says that names it (${says.join('; ')}).`;
+}
 
 /** alsoWords says what else was chosen, a line each. */
 function alsoWords({ sheet: s, ruled }: New): string[] {
@@ -30,10 +33,10 @@ export function Sheet({ n }: { n: New }) {
   const { draft, sheet, proposal, summary } = n;
   const externals = summary?.settings.find((s) => s.name === 'externals');
   const me = useMe();
-  const expiry = useQuery({
-    queryKey: ['life', 'expiry'],
+  const terms = useQuery({
+    queryKey: ['life', 'terms'],
     enabled: me.may.includes('read_terms'),
-    queryFn: () => ask(api.GET('/api/v1/expiry')),
+    queryFn: () => ask(api.GET('/api/v1/terms')),
   });
   return (
     <Box position={{ lg: 'sticky' }} top="5">
@@ -73,7 +76,7 @@ export function Sheet({ n }: { n: New }) {
               {x}
             </Text>
           ))}
-          {expiry.data && <Text>{termWords(expiry.data)}</Text>}
+          {terms.data && <Text>{termWords(terms.data)}</Text>}
           {summary && (
             <>
               <Text>{summary.sentence}</Text>
