@@ -124,7 +124,7 @@ func TestDemo(t *testing.T) {
 
 func look(t *testing.T, p *place, ines *tab, c *client.Client) {
 	ines.open("/groups", "All Staff")
-	ines.do(ines.See("in 110 days"), ines.Fill("main [type=search]", "night dis"), ines.Gone("All Staff"), ines.See("Night Dispatch"), ines.See("1 group"))
+	ines.do(ines.See("in 120 days"), ines.Fill("main [type=search]", "night dis"), ines.Gone("All Staff"), ines.See("Night Dispatch"), ines.See("1 group"))
 	ines.open("/groups?state=lapsed&state=retired", "Puffin Cruises")
 	ines.do(ines.Gone("Night Dispatch"))
 	ines.open("/groups", "All Staff")
@@ -333,7 +333,7 @@ func owner(t *testing.T, p *place) {
 		t.Errorf("%+v, %v", m, err)
 	}
 	for name, err := range map[string]error{
-		"the expiry policy":       second(c.Expiry(ctx)),
+		"how long groups live":    second(c.Terms(ctx)),
 		"changing the directory":  second(c.CreatePerson(ctx, api.NewPersonEntry{Address: "x@merrowline.example", Name: "X"})),
 		"exempting":               second(c.ChangeGroup(ctx, byAPI, api.GroupPatch{Exempt: &name})),
 		"the workspace's history": second(c.History(ctx, "", "", client.Paging{})),
@@ -353,17 +353,19 @@ var name = "x"
 func second[T any](_ T, err error) error { return err }
 
 func term(t *testing.T, p *place, ines *tab, c *client.Client) {
-	ines.open("/care", "How long groups live")
-	ines.do(ines.Fill("[name=term_days]", "90"), ines.See("expire earlier"), ines.Fill("[name=notices]", "21, 7, 1"), ines.See("Owners of"), ines.Fill("[name=caretaker]", "hale.corran@merrowline.example"))
+	ines.open("/care/terms", "How long groups live")
+	ines.click(`ol > li:last-child button[aria-expanded]`)
+	ines.do(ines.Fill("[name=length]", "90 days"), ines.See("expire earlier"), ines.Fill("[name=own_notices]", "21, 7, 1"), ines.See("Groups that expire: as it would be"))
 	before, err := c.Group(ctx, byConsole)
-	if err != nil || *before.Term.DaysLeft != 180 {
+	if err != nil || *before.Term.DaysLeft < 180 {
 		t.Errorf("before saving: %+v, %v", before.Term, err)
 	}
-	ines.do(ines.Until(`[...document.querySelectorAll('button')].find(b => b.innerText === 'Put this rule in force' && !b.disabled)`), ines.Press("Put this rule in force"), ines.See("The rule is in force"))
+	ines.do(ines.Until(`[...document.querySelectorAll('button')].find(b => b.innerText === 'Put these terms in force' && !b.disabled)`), ines.Press("Put these terms in force"), ines.See("The terms are in force"))
 	if g, _ := c.Group(ctx, byConsole); *g.Term.DaysLeft != 90 {
 		t.Errorf("after saving: %+v", g.Term)
 	}
-	p.must(demo.Administrator, "90 days after the last renewal", "expiry", "show")
+	p.must(demo.Administrator, "90 days", "term", "list")
+	p.must(demo.Administrator, "Everything else takes Slipway Repairs", "term", "try", byConsole)
 
 	ines.do(ines.Press("30 days on"), ines.See("30 days ahead"), ines.Press("30 days on"), ines.See("60 days ahead"))
 	p.must(demo.Administrator, "It is", "clock", "move", "--days", "9")
@@ -379,7 +381,22 @@ func term(t *testing.T, p *place, ines *tab, c *client.Client) {
 	oda := p.browse(demo.Owner)
 	oda.open("/groups/"+byConsole+"/term", "It expires in 21 days")
 	oda.do(oda.Press("Renew Slipway Repairs"), oda.See("It expires in 90 days"))
-	p.must(demo.Owner, "is renewed", "group", "renew", byCommand)
+	_, link, _ := strings.Cut(strings.ReplaceAll(string(p.raw(demo.Owner, p.letters(demo.Owner, "groups expire soon")[0].N)), "=\r\n", ""), "/renew/")
+	nobody := client.New("http://"+p.http, "") // whoever has the letter
+	told, err := nobody.Told(ctx, link[:32])
+	if err != nil || told.Recipient != demo.Owner {
+		t.Errorf("what the letter told of: %+v, %v", told, err)
+	}
+	for _, g := range told.Groups {
+		if g.Address == byCommand {
+			if _, err := nobody.RenewTold(ctx, link[:32], api.ToldRenewal{Groups: []string{g.ID}, Reason: "By letter."}); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+	if g, err := c.Group(ctx, byCommand); err != nil || *g.Term.DaysLeft != 90 {
+		t.Errorf("renewed by the letter's link: %+v, %v", g.Term, err)
+	}
 
 	for _, days := range []int{20, 1} { // nobody is cut off who was not told the day before
 		if _, err := c.MoveClock(ctx, days); err != nil {
@@ -395,7 +412,7 @@ func term(t *testing.T, p *place, ines *tab, c *client.Client) {
 	if err := p.send(demo.Member, demo.Member, raw, byAPI); !errors.As(err, &e) || e.Code != 550 || e.EnhancedCode != (smtp.EnhancedCode{5, 2, 1}) || !strings.Contains(e.Message, "has lapsed and takes no mail") {
 		t.Errorf("mail to a lapsed group: %v", err)
 	}
-	ines.open("/care", "Slipway API")
+	ines.open("/care/ended", "Slipway API")
 	ines.open("/groups/"+byAPI+"/term", "takes no mail")
 	ines.do(ines.Press("Restore Slipway API"), ines.See("It expires in 90 days"))
 	g, err := c.Group(ctx, byAPI)
@@ -422,7 +439,7 @@ func history(t *testing.T, p *place, ines *tab, c *client.Client) {
 	want := []string{"group.create by " + demo.Administrator + " via console", "people.add by " + demo.Administrator + " via console",
 		"group.change by " + demo.Administrator + " via api", "group.change by " + demo.Administrator + " via console", "post.approve by bram.tolley@merrowline.example via console",
 		"policy.change by " + demo.Administrator + " via console", "people.change by " + demo.Owner + " via console", "people.remove by " + demo.Owner + " via console",
-		"notice.send by  via service", "group.renew by " + demo.Owner + " via console"}
+		"group.term by " + demo.Administrator + " via console", "notice.send by  via service", "group.renew by " + demo.Owner + " via console"}
 	for i, w := range want {
 		if n := len(got) - 1 - i; n < 0 || got[n] != w {
 			t.Errorf("the history has\n%s\nwant, from the last line up, %q", strings.Join(got, "\n"), w)
@@ -439,7 +456,7 @@ func history(t *testing.T, p *place, ines *tab, c *client.Client) {
 // accessible lets axe-core look at the main pages, in both colour modes.
 func accessible(t *testing.T, ines *tab) {
 	ines.accessible(t, map[string]string{"/groups": "All Staff", "/groups/new": "may come in", "/groups/" + byConsole: "Try it", "/groups/" + byConsole + "/people": "Oda Fenn",
-		"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/care": "Can be restored", "/history": "The service", "/mine": "I could join",
+		"/groups/" + byConsole + "/reach": "Who may do what", "/groups/" + byConsole + "/term": "It expires", "/waiting": "for you, the oldest first", "/groups/" + byConsole + "/mail": "What people get", "/care": "To look at", "/care/terms": "Caretakers", "/care/forecast": "by week for a year", "/care/ended": "Can be restored", "/history": "The service", "/mine": "I could join",
 		"/groups/" + byConsole + "/ways-in": "Settled about people", "/groups/" + byConsole + "/nesting": "each once", "/groups/crews@crew.merrowline.example/people": "In by it",
 		"/people": "Aile Alder", "/people/" + demo.Owner: "Entry in the directory", "/people/new": "Add somebody", "/people/external": "membership", "/people/import": "Import people", "/rules": "Try a name", "/account": "Present password", "/password": "Mail me a link"})
 }

@@ -63,8 +63,9 @@ var shots = []shot{
 		return errors.Join(p.Choose(`select[aria-label="Who can write to it"]`, "anyone"), p.See("A draft, not saved yet"), p.See("can write to it from now on"))
 	}},
 	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
-	{name: "care", as: demo.Administrator, path: "/care", see: "Can be restored", do: func(p *browser.Page) error {
-		return errors.Join(p.Fill("[name=term_days]", "365"), p.See("expire later"))
+	{name: "care", as: demo.Administrator, path: "/care/terms", see: "Caretakers", do: func(p *browser.Page) error {
+		_, err := p.Eval(`document.querySelector("ol > li:last-child button[aria-expanded]").click()`)
+		return errors.Join(err, p.Fill("[name=length]", "90 days"), p.See("expire earlier"), p.Top())
 	}},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},

@@ -299,9 +299,16 @@ function Rule(props: {
       {props.open && (
         <Stack gap="3" mt="3" borderTopWidth="1px" pt="3">
           <Grid templateColumns={{ base: '1fr', md: '1fr 1fr' }} gap="3">
-            <Line label="Name" value={r.name} wrong={props.says('name')} onChange={(name) => onRule({ ...r, name })} />
+            <Line
+              label="Name"
+              name="name"
+              value={r.name}
+              wrong={props.says('name')}
+              onChange={(name) => onRule({ ...r, name })}
+            />
             <Line
               label="Length"
+              name="length"
               value={r.length}
               help="180 days, 26 weeks, 6 months, 2 years, a day such as 2027-09-30, or never"
               wrong={props.says('length')}
@@ -324,6 +331,7 @@ function Rule(props: {
           </Field.Root>
           <Line
             label="Notices of its own, days before"
+            name="own_notices"
             value={listed(r.notices)}
             help={`Left out: ${listed(props.usual)}`}
             wrong={props.says('notices')}
@@ -358,6 +366,7 @@ function Rule(props: {
 /** Line is a labelled field whose text is kept as it is typed. */
 function Line(props: {
   label: string;
+  name: string;
   value: string;
   help?: string;
   wrong?: string | undefined;
@@ -374,6 +383,7 @@ function Line(props: {
       <Field.Label>{props.label}</Field.Label>
       <Input
         size="sm"
+        name={props.name}
         value={typed}
         disabled={props.disabled ?? false}
         onChange={(e) => {
@@ -399,6 +409,7 @@ function Settings(props: {
       <HStack gap="4" align="start" wrap="wrap">
         <Line
           label="Notices, days before"
+          name="notices"
           width="12rem"
           disabled={!may}
           value={listed(t.notices)}
@@ -408,6 +419,7 @@ function Settings(props: {
         />
         <Line
           label="Restorable, days"
+          name="recovery_days"
           width="10rem"
           disabled={!may}
           value={String(t.recovery_days)}
@@ -417,6 +429,7 @@ function Settings(props: {
         />
         <Line
           label="Addresses kept, days"
+          name="address_days"
           width="11rem"
           disabled={!may}
           value={String(t.address_days)}
@@ -426,6 +439,7 @@ function Settings(props: {
         />
         <Line
           label="Time zone"
+          name="time_zone"
           width="13rem"
           disabled={!may}
           value={t.time_zone}
@@ -475,6 +489,7 @@ function Caretakers(props: {
             <HStack key={i} align="start" wrap="wrap" gap="3">
               <Line
                 label={`Caretaker ${i + 1}`}
+                name="caretaker"
                 width="20rem"
                 disabled={!may}
                 value={c.address}
@@ -484,6 +499,7 @@ function Caretakers(props: {
               />
               <Line
                 label="For groups where"
+                name="caretaker_filter"
                 width="18rem"
                 disabled={!may}
                 value={c.filter ?? ''}
@@ -497,7 +513,7 @@ function Caretakers(props: {
                   variant="ghost"
                   colorPalette="gray"
                   mt="7"
-                  aria-label={`Without ${c.address}`}
+                  aria-label={`End ${c.address} as a caretaker`}
                   onClick={() => set(t.caretakers.filter((_, j) => j !== i))}
                 >
                   End

@@ -278,13 +278,16 @@ func (t *Terms) Under(l Life, r *Rule, now time.Time, told func(end time.Time) b
 		end = promised
 	}
 	floor := t.After(now, first)
-	switch {
-	case !end.Before(floor), end.Equal(was), told != nil && told(end.UTC()):
-	case !was.IsZero() && was.Before(floor) && !was.Before(end): // its owners know of that date
-		end = was
-	default:
-		end = floor
+	promise := func(day time.Time) {
+		end = day
 		l.Promises = l.Promises.with(t.Calendar, t.key(r), end)
+	}
+	switch {
+	case !end.Before(floor), end.Equal(was), now.Before(end) && told != nil && told(end.UTC()):
+	case !was.IsZero() && was.Before(floor) && !was.Before(end): // its owners know of that date
+		promise(was)
+	default:
+		promise(floor)
 	}
 	l.Expires = end.UTC()
 	l.Due = t.After(end, -first).UTC()
@@ -345,23 +348,23 @@ func (t *Terms) Next(leads Leads, end, now time.Time, asked []Notice) (day int, 
 // day before at least. An end moves by as much as the missing notice needs; one that is only late moves by as much
 // as it is late, and counts for the new end.
 func (t *Terms) Extended(leads Leads, end, now time.Time, asked []Notice) (to time.Time, moved bool) {
-	if !t.Told(end, asked) {
-		for _, n := range asked {
-			if n.First && !n.Given.IsZero() {
-				return t.After(n.Given, n.Day).UTC(), true
-			}
-		}
+	if to = end; !t.Told(end, asked) {
+		late := slices.IndexFunc(asked, func(n Notice) bool { return n.First && !n.Given.IsZero() })
 		waits := slices.ContainsFunc(asked, func(n Notice) bool { return n.First })
-		if waits && now.Before(end) || !waits && t.Days(now, end) >= leads.First() {
+		switch {
+		case late >= 0:
+			to, moved = t.After(asked[late].Given, asked[late].Day).UTC(), true
+		case waits && now.Before(end), !waits && t.Days(now, end) >= leads.First():
 			return end, false
+		default:
+			return t.After(now, max(leads.First(), 1)).UTC(), true
 		}
-		return t.After(now, max(leads.First(), 1)).UTC(), true
 	}
 	last := slices.ContainsFunc(asked, func(n Notice) bool {
-		return n.Day <= leads.Last() && !n.Given.IsZero() && t.Days(n.Given, end) >= 1
+		return n.Day <= leads.Last() && !n.Given.IsZero() && t.Days(n.Given, to) >= 1
 	})
-	if last || t.Days(now, end) >= 1 {
-		return end, false
+	if last || t.Days(now, to) >= 1 {
+		return to, moved
 	}
 	return t.After(now, max(leads.Last(), 1)).UTC(), true
 }
