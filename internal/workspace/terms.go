@@ -183,30 +183,38 @@ func Since(renewed time.Time, notices []store.NoticeAsked) (out []lifecycle.Noti
 	return out
 }
 
-// Relive gives a group that is locked its life by the rule that holds for it now: from now on where it is renewed,
-// else by its last renewal.
-func (c *Change) Relive(g *store.Group, renew bool) error {
+// Relive gives groups that are locked their lives by the rules that hold for them now: from now on where they are renewed,
+// else by their last renewal.
+func (c *Change) Relive(renew bool, groups ...*store.Group) error {
 	t, err := c.Terms()
 	if err != nil {
 		return err
 	}
-	rules, err := c.RulesFor(t, []uuid.UUID{g.ID})
+	ids := make([]uuid.UUID, len(groups))
+	for i, g := range groups {
+		ids[i] = g.ID
+	}
+	rules, err := c.RulesFor(t, ids)
 	if err != nil {
 		return err
 	}
-	if renew {
-		g.SetLife(t.Life.Renew(g.Life(), rules[g.ID], c.Now()))
-		return nil
+	var notices map[uuid.UUID][]store.NoticeAsked
+	if !renew {
+		if notices, err = c.Read.Notices(ids); err != nil {
+			return err
+		}
 	}
-	notices, err := c.Read.Notices([]uuid.UUID{g.ID})
-	if err != nil {
-		return err
+	for _, g := range groups {
+		if renew {
+			g.SetLife(t.Life.Renew(g.Life(), rules[g.ID], c.Now()))
+			continue
+		}
+		life := t.Life.Under(g.Life(), rules[g.ID], c.Now(), t.Told(g.RenewedAt, notices[g.ID]))
+		if err := c.Carry(t, g.ID, g.Life(), life, notices[g.ID]); err != nil {
+			return err
+		}
+		g.SetLife(life)
 	}
-	life := t.Life.Under(g.Life(), rules[g.ID], c.Now(), t.Told(g.RenewedAt, notices[g.ID]))
-	if err := c.Carry(t, g.ID, g.Life(), life, notices[g.ID]); err != nil {
-		return err
-	}
-	g.SetLife(life)
 	return nil
 }
 

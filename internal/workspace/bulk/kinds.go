@@ -285,10 +285,10 @@ func (retire) decide(v *workspace.View, groups []store.Group) ([]verdict, error)
 }
 func (retire) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.UUID]json.RawMessage, error) {
 	was := make(map[uuid.UUID]json.RawMessage, len(groups))
+	if err := life.End(c, groups...); err != nil {
+		return nil, err
+	}
 	for _, g := range groups {
-		if err := life.End(c, g); err != nil {
-			return nil, err
-		}
 		b, err := json.Marshal(g.EndedAt)
 		if err != nil {
 			return nil, err
@@ -310,12 +310,7 @@ func (retire) left(v *workspace.View, groups []store.Group, was map[uuid.UUID]js
 	})
 }
 func (retire) back(c *workspace.Change, groups []*workspace.Locked, _ map[uuid.UUID]json.RawMessage) error {
-	for _, g := range groups {
-		if err := life.Bring(c, g); err != nil {
-			return err
-		}
-	}
-	return nil
+	return life.Bring(c, groups...)
 }
 
 // undoing is the kind of changes that undo another.

@@ -20,7 +20,23 @@ import (
 type lived struct {
 	Before  lifecycle.Life
 	Renewed time.Time // after
-	Served  int       `json:",omitempty"` // before
+}
+
+func livesOf(groups []*workspace.Locked) []lifecycle.Life {
+	out := make([]lifecycle.Life, len(groups))
+	for i, g := range groups {
+		out[i] = g.Life()
+	}
+	return out
+}
+
+func keepLives(was map[uuid.UUID]json.RawMessage, groups []*workspace.Locked, before []lifecycle.Life) error {
+	for i, g := range groups {
+		if err := keep(was, g.ID, lived{before[i], g.RenewedAt}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func keep(was map[uuid.UUID]json.RawMessage, id uuid.UUID, x any) error {
@@ -50,16 +66,11 @@ func (renew) decide(v *workspace.View, groups []store.Group) ([]verdict, error) 
 }
 func (x renew) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.UUID]json.RawMessage, error) {
 	was := make(map[uuid.UUID]json.RawMessage, len(groups))
-	for _, g := range groups {
-		before := g.Life()
-		if err := life.Renew(c, g, x.Reason); err != nil {
-			return nil, err
-		}
-		if err := keep(was, g.ID, lived{Before: before, Renewed: g.RenewedAt}); err != nil {
-			return nil, err
-		}
+	before := livesOf(groups)
+	if err := life.Renew(c, x.Reason, groups...); err != nil {
+		return nil, err
 	}
-	return was, nil
+	return was, keepLives(was, groups, before)
 }
 func (renew) left(v *workspace.View, groups []store.Group, was map[uuid.UUID]json.RawMessage) ([]verdict, error) {
 	return each(groups, func(g *store.Group) verdict {
@@ -80,22 +91,25 @@ func (renew) back(c *workspace.Change, groups []*workspace.Locked, was map[uuid.
 	if err != nil {
 		return err
 	}
-	for _, g := range groups {
+	from := livesOf(groups)
+	rows := make([]*store.Group, len(groups))
+	for i, g := range groups {
 		var w lived
 		if err := json.Unmarshal(was[g.ID], &w); err != nil {
 			return err
 		}
-		from := g.Life()
-		then := w.Before
-		then.Exempt = from.Exempt
-		g.SetLife(then)
-		if err := c.Relive(&g.Group.Group, false); err != nil {
-			return err
-		}
+		w.Before.Exempt = from[i].Exempt
+		g.SetLife(w.Before)
+		rows[i] = &g.Group.Group
+	}
+	if err := c.Relive(false, rows...); err != nil {
+		return err
+	}
+	for i, g := range groups {
 		if err := c.Save(g); err != nil {
 			return err
 		}
-		if err := c.Record(event.TermMoved{From: t.Date(from.Expires), To: t.Date(g.Life().Expires), RuleFrom: from.Rule, Rule: g.TermRule}, &g.Group.Group); err != nil {
+		if err := c.Record(event.TermMoved{From: t.Date(from[i].Expires), To: t.Date(g.Life().Expires), RuleFrom: from[i].Rule, Rule: g.TermRule}, &g.Group.Group); err != nil {
 			return err
 		}
 	}
@@ -118,16 +132,11 @@ func (restore) decide(v *workspace.View, groups []store.Group) ([]verdict, error
 }
 func (restore) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.UUID]json.RawMessage, error) {
 	was := make(map[uuid.UUID]json.RawMessage, len(groups))
-	for _, g := range groups {
-		before, served := g.Life(), g.EndedServed
-		if err := life.Bring(c, g); err != nil {
-			return nil, err
-		}
-		if err := keep(was, g.ID, lived{before, g.RenewedAt, served}); err != nil {
-			return nil, err
-		}
+	before := livesOf(groups)
+	if err := life.Bring(c, groups...); err != nil {
+		return nil, err
 	}
-	return was, nil
+	return was, keepLives(was, groups, before)
 }
 func (restore) left(v *workspace.View, groups []store.Group, was map[uuid.UUID]json.RawMessage) ([]verdict, error) {
 	return each(groups, func(g *store.Group) verdict {
@@ -146,12 +155,7 @@ func (restore) left(v *workspace.View, groups []store.Group, was map[uuid.UUID]j
 
 // back ends groups again: anew, so that there is the whole time to restore them.
 func (restore) back(c *workspace.Change, groups []*workspace.Locked, _ map[uuid.UUID]json.RawMessage) error {
-	for _, g := range groups {
-		if err := life.End(c, g); err != nil {
-			return err
-		}
-	}
-	return nil
+	return life.End(c, groups...)
 }
 
 // exempt takes groups from the term rules, or, without a reason, gives them back.
@@ -205,38 +209,47 @@ type wasExempt struct {
 
 func (x exempt) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.UUID]json.RawMessage, error) {
 	was := make(map[uuid.UUID]json.RawMessage, len(groups))
-	for _, g := range groups {
+	to := make([]wasExempt, len(groups))
+	for i, g := range groups {
 		if err := keep(was, g.ID, wasExempt{g.Exempt, g.ExemptBy, x.Reason, g.ExemptUntil}); err != nil {
 			return nil, err
 		}
-		if err := setExempt(c, g, x.Reason, c.By.String(), x.until); err != nil {
-			return nil, err
-		}
+		to[i] = wasExempt{Reason: x.Reason, By: c.By.String(), Until: x.until}
 	}
-	return was, nil
+	return was, setExempt(c, groups, to)
 }
 
-func setExempt(c *workspace.Change, g *workspace.Locked, reason, by string, until *time.Time) error {
+// setExempt makes groups exempt, each as it is said of it, or gives them back to the rules.
+func setExempt(c *workspace.Change, groups []*workspace.Locked, to []wasExempt) error {
 	t, err := c.Terms()
 	if err != nil {
 		return err
 	}
-	from := g.Exempt
-	before := g.Life()
-	g.Exempt, g.ExemptBy, g.ExemptUntil = reason, by, until
-	if g.EndedAt == nil {
-		if err := c.Relive(&g.Group.Group, false); err != nil {
+	var living []*store.Group
+	before, reasons := livesOf(groups), make([]string, len(groups))
+	for i, g := range groups {
+		reasons[i] = g.Exempt
+		g.Exempt, g.ExemptBy, g.ExemptUntil = to[i].Reason, to[i].By, to[i].Until
+		if g.EndedAt == nil {
+			living = append(living, &g.Group.Group)
+		}
+	}
+	if err := c.Relive(false, living...); err != nil {
+		return err
+	}
+	for i, g := range groups {
+		changed := []event.Change{{Field: "exempt", From: reasons[i], To: to[i].Reason}}
+		if now := g.Life(); !now.Expires.Equal(before[i].Expires) {
+			changed = append(changed, event.Change{Field: "expires_on", From: t.Date(before[i].Expires), To: t.Date(now.Expires)})
+		}
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		if err := c.Record(event.GroupChanged{Changed: changed}, &g.Group.Group); err != nil {
 			return err
 		}
 	}
-	changed := []event.Change{{Field: "exempt", From: from, To: reason}}
-	if now := g.Life(); !now.Expires.Equal(before.Expires) {
-		changed = append(changed, event.Change{Field: "expires_on", From: t.Date(before.Expires), To: t.Date(now.Expires)})
-	}
-	if err := c.Save(g); err != nil {
-		return err
-	}
-	return c.Record(event.GroupChanged{Changed: changed}, &g.Group.Group)
+	return nil
 }
 func (exempt) left(_ *workspace.View, groups []store.Group, was map[uuid.UUID]json.RawMessage) ([]verdict, error) {
 	return each(groups, func(g *store.Group) verdict {
@@ -248,16 +261,13 @@ func (exempt) left(_ *workspace.View, groups []store.Group, was map[uuid.UUID]js
 	})
 }
 func (exempt) back(c *workspace.Change, groups []*workspace.Locked, was map[uuid.UUID]json.RawMessage) error {
-	for _, g := range groups {
-		var w wasExempt
-		if err := json.Unmarshal(was[g.ID], &w); err != nil {
-			return err
-		}
-		if err := setExempt(c, g, w.Reason, w.By, w.Until); err != nil {
+	to := make([]wasExempt, len(groups))
+	for i, g := range groups {
+		if err := json.Unmarshal(was[g.ID], &to[i]); err != nil {
 			return err
 		}
 	}
-	return nil
+	return setExempt(c, groups, to)
 }
 
 // hold puts groups under hold, or, without a reason, releases them.

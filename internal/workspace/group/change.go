@@ -223,7 +223,7 @@ func (out *changes) term(c *workspace.Change, g *workspace.Locked, patch api.Gro
 	if after := g.Life(); after == before || g.EndedAt != nil {
 		return nil
 	}
-	if err := c.Relive(&g.Group.Group, false); err != nil {
+	if err := c.Relive(false, &g.Group.Group); err != nil {
 		return err
 	}
 	out.add("expires_on", t.Date(before.Expires), t.Date(g.Life().Expires))

@@ -328,7 +328,7 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 		}
 	}
 	before := g.Life()
-	if err := c.Relive(&g.Group.Group, true); err != nil || g.Life() == before {
+	if err := c.Relive(true, &g.Group.Group); err != nil || g.Life() == before {
 		return err
 	}
 	return c.Save(g)

@@ -15,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/fault"
+	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/group"
@@ -34,7 +35,7 @@ func (s *Service) Renew(ctx context.Context, by workspace.Actor, ref string, n a
 			return err
 		}
 		from := g.Life().Expires
-		if err := Renew(c, g, n.Reason); err != nil {
+		if err := Renew(c, n.Reason, g); err != nil {
 			return err
 		}
 		until := t.Date(g.Life().Expires)
@@ -91,8 +92,41 @@ func WhyKept(g *store.Group) string {
 	return fmt.Sprintf("%s is under hold, so it can't be retired: %s put it there: %s", g.Name, g.KeptBy, g.Kept)
 }
 
-// End retires g, which is locked, lives and is not under hold.
-func End(c *workspace.Change, g *workspace.Locked) error {
+// rows are groups that are locked, as they are stored.
+func rows(groups []*workspace.Locked) []*store.Group {
+	out := make([]*store.Group, len(groups))
+	for i, g := range groups {
+		out[i] = &g.Group.Group
+	}
+	return out
+}
+
+// Renew begins the terms of groups again, which are locked and live.
+func Renew(c *workspace.Change, reason string, groups ...*workspace.Locked) error {
+	t, err := c.Terms()
+	if err != nil {
+		return err
+	}
+	from := make([]time.Time, len(groups))
+	for i, g := range groups {
+		from[i] = g.Life().Expires
+	}
+	if err := c.Relive(true, rows(groups)...); err != nil {
+		return err
+	}
+	for i, g := range groups {
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		if err := c.Record(event.GroupRenewed{From: t.Date(from[i]), Until: t.Date(g.Life().Expires), Reason: strings.TrimSpace(reason)}, &g.Group.Group); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// End retires groups, which are locked, live and are not under hold.
+func End(c *workspace.Change, groups ...*workspace.Locked) error {
 	t, err := c.Terms()
 	if err != nil {
 		return err
@@ -101,30 +135,45 @@ func End(c *workspace.Change, g *workspace.Locked) error {
 	if _, err := c.Read.CachedSetting(ServedSetting, &served); err != nil {
 		return err
 	}
-	if err := end(c, served, g, true); err != nil {
+	if err := end(c, served, true, groups...); err != nil {
 		return err
 	}
-	return c.Record(event.GroupRetired{Until: t.Date(t.Life.PurgeAt(g.Life()))}, &g.Group.Group)
+	for _, g := range groups {
+		if err := c.Record(event.GroupRetired{Until: t.Date(t.Life.PurgeAt(g.Life()))}, &g.Group.Group); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// Bring restores g, which is locked and has ended. Where it has a rule, the rules are locked
-// too.
-func Bring(c *workspace.Change, g *workspace.Locked) error {
+// Bring restores groups, which are locked and have ended. Where they have a rule of membership, the rules are locked too.
+func Bring(c *workspace.Change, groups ...*workspace.Locked) error {
 	t, err := c.Terms()
 	if err != nil {
 		return err
 	}
-	was := g.Life().State(c.Now())
-	if err := c.Relive(&g.Group.Group, true); err != nil {
+	was := make([]lifecycle.State, len(groups))
+	for i, g := range groups {
+		was[i] = g.Life().State(c.Now())
+	}
+	if err := c.Relive(true, rows(groups)...); err != nil {
 		return err
 	}
-	if err := c.Save(g); err != nil {
-		return err
+	for i, g := range groups {
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		if err := c.Record(event.GroupRestored{Was: string(was[i]), Until: t.Date(g.Life().Expires)}, &g.Group.Group); err != nil {
+			return err
+		}
+		if !g.ByRule {
+			continue
+		}
+		if err := follow(c, g); err != nil { // people's attributes may have changed since
+			return err
+		}
 	}
-	if err := c.Record(event.GroupRestored{Was: string(was), Until: t.Date(g.Life().Expires)}, &g.Group.Group); err != nil || !g.ByRule {
-		return err
-	}
-	return follow(c, g) // people's attributes may have changed since
+	return nil
 }
 
 // Restore brings a group that ended back, with everything in it, and renews it. Where it

@@ -133,7 +133,7 @@ func (s *Service) RenewTold(ctx context.Context, by workspace.Actor, secret stri
 			if c.Ended(&g) || g.Life().Expires.IsZero() {
 				continue // the answer says so
 			}
-			if err := Renew(c, workspace.Hold(g), n.Reason); err != nil {
+			if err := Renew(c, n.Reason, workspace.Hold(g)); err != nil {
 				return err
 			}
 			renewed++
@@ -146,22 +146,6 @@ func (s *Service) RenewTold(ctx context.Context, by workspace.Actor, secret stri
 		return err
 	})
 	return out, err
-}
-
-// Renew begins the term of a group again, which is locked and lives.
-func Renew(c *workspace.Change, g *workspace.Locked, reason string) error {
-	t, err := c.Terms()
-	if err != nil {
-		return err
-	}
-	from := g.Life().Expires
-	if err := c.Relive(&g.Group.Group, true); err != nil {
-		return err
-	}
-	if err := c.Save(g); err != nil {
-		return err
-	}
-	return c.Record(event.GroupRenewed{From: t.Date(from), Until: t.Date(g.Life().Expires), Reason: strings.TrimSpace(reason)}, &g.Group.Group)
 }
 
 // CaretakerAsked says to whoever holds the link of a letter what they are asked.

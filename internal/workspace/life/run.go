@@ -363,20 +363,24 @@ func do(c *workspace.Change, t workspace.Terms, served store.Served, g *workspac
 
 // lapse ends a group whose time has run out, where its owners were told in time.
 func lapse(c *workspace.Change, t workspace.Terms, served store.Served, g *workspace.Locked) error {
-	if err := end(c, served, g, false); err != nil {
+	if err := end(c, served, false, g); err != nil {
 		return err
 	}
 	return c.Record(event.GroupLapsed{Until: t.Date(t.Life.PurgeAt(g.Life()))}, &g.Group.Group)
 }
 
-// end ends a group, and asks for the letter that tells of it.
-func end(c *workspace.Change, served store.Served, g *workspace.Locked, retired bool) error {
+// end ends groups, and asks for the letters that tell of it.
+func end(c *workspace.Change, served store.Served, retired bool, groups ...*workspace.Locked) error {
 	now := c.Now()
-	g.EndedAt, g.Retired, g.EndedServed = &now, retired, served.Days
-	if err := c.Save(g); err != nil {
-		return err
+	notices := make([]store.Notice, len(groups))
+	for i, g := range groups {
+		g.EndedAt, g.Retired, g.EndedServed = &now, retired, served.Days
+		if err := c.Save(g); err != nil {
+			return err
+		}
+		notices[i] = store.Notice{GroupID: g.ID, ExpiresAt: now, Day: lifecycle.Lapses, AskedAt: now}
 	}
-	return c.Tx.AskNotices([]store.Notice{{GroupID: g.ID, ExpiresAt: now, Day: lifecycle.Lapses, AskedAt: now}})
+	return c.Tx.AskNotices(notices)
 }
 
 // purge deletes groups for good that can no longer be restored: those whose letter about their end was handed over, and
