@@ -99,7 +99,7 @@ func (a *app) historyCommands() *cobra.Command {
 			}
 			return a.done(g, "%s is as it was before. %s", g.Name, g.Sentence)
 		})
-	return noun("history", "Who changed what: list, export, show, affected, undo", all, export, show, affected, undo)
+	return noun("history", "Who changed what: list, export, show, affected, undo, seal, verify", all, export, show, affected, undo, a.historySeal(), a.historyVerify())
 }
 
 func entryOf(text string) (int64, error) {
@@ -152,4 +152,67 @@ func changesText(changes []api.Change) string {
 		parts = append(parts, changeText(c))
 	}
 	return strings.Join(parts, "; ")
+}
+
+func (a *app) historySeal() *cobra.Command {
+	return a.reads(&cobra.Command{Use: "seal", Short: "Print the last seal of the history, to be kept elsewhere", Args: cobra.NoArgs,
+		Long:    wrap("Print the last seal of the history. Whoever keeps it elsewhere, on paper or in a mail, can prove later that nothing before it was changed: ivytable history verify --kept.", 0),
+		Example: "  ivytable history seal >> seals.txt"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			s, err := c.Seal(ctx)
+			if err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return one(a, s, sealColumns)
+			}
+			fmt.Fprintf(a.out, "%d %s\n", s.Place, s.Seal)
+			return nil
+		})
+}
+
+var sealColumns = []column[api.Seal]{
+	{name: "place", value: func(s api.Seal) any { return s.Place }},
+	{name: "entry", value: func(s api.Seal) any { return s.Entry }},
+	{name: "seal", value: func(s api.Seal) any { return s.Seal }},
+}
+
+var faultColumns = []column[api.SealFault]{
+	{name: "place", value: func(f api.SealFault) any { return f.Place }},
+	{name: "entry", value: func(f api.SealFault) any { return f.Entry }},
+	{name: "kind", heading: "FAULT", value: func(f api.SealFault) any { return f.Kind }},
+	{name: "says", value: func(f api.SealFault) any { return f.Says }, runs: true},
+}
+
+func (a *app) historyVerify() *cobra.Command {
+	var kept []string
+	c := a.reads(&cobra.Command{Use: "verify", Short: "Go along the whole history, and say what is not as it was", Args: cobra.NoArgs,
+		Long:    wrap("Go along the whole history. Each entry was sealed after the one before it, so it shows where one was edited, taken out, put in or moved, and from where on nothing is proven. With a seal that was kept elsewhere it shows, too, where the end was made anew.", 0),
+		Example: "  ivytable history verify\n  ivytable history verify --kept \"104211 5f1c0a...\""},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			var seals []api.KeptSeal
+			for _, k := range kept {
+				place, seal, found := strings.Cut(strings.TrimSpace(k), " ")
+				n, err := strconv.ParseInt(place, 10, 64)
+				if !found || err != nil || n < 1 {
+					return usagef("a kept seal is written as it was printed: its place, a space, and the seal")
+				}
+				seals = append(seals, api.KeptSeal{Place: n, Seal: strings.TrimSpace(seal)})
+			}
+			v, err := c.VerifyHistory(ctx, seals...)
+			if err != nil {
+				return err
+			}
+			if a.output != "table" || v.Total > 0 {
+				if err := printAll(a, v, v.Faults, faultColumns); err != nil {
+					return err
+				}
+			}
+			if v.Total > 0 {
+				return fmt.Errorf("%s", v.Says)
+			}
+			return a.done(v, "%s", v.Says)
+		})
+	c.Flags().StringArrayVar(&kept, "kept", nil, "a seal that was kept elsewhere, as it was printed; repeat for more")
+	return c
 }

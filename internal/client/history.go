@@ -30,3 +30,13 @@ func (c *Client) HistoryEntry(ctx context.Context, id int64) (api.HistoryEntry, 
 func (c *Client) Affected(ctx context.Context, id int64, p Paging) (api.Page[api.Affected], error) {
 	return get[api.Page[api.Affected]](ctx, c, at("history", strconv.FormatInt(id, 10), "affected"), p.values())
 }
+
+// Seal returns the last seal of the history.
+func (c *Client) Seal(ctx context.Context) (api.Seal, error) {
+	return get[api.Seal](ctx, c, "/history-seal", nil)
+}
+
+// VerifyHistory goes along the chain of the history, and compares it with seals that were kept elsewhere.
+func (c *Client) VerifyHistory(ctx context.Context, kept ...api.KeptSeal) (api.Verification, error) {
+	return ask[api.Verification](ctx, c, "/history-verifications", api.Verify{Kept: kept})
+}

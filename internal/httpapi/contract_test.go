@@ -336,6 +336,8 @@ var contract = []row{
 	{op: "retry-undelivered", body: `{"ids": ["<undelivered>"]}`, want: signedIn(200), records: "mail.retry", by: []int{3, 4, 6}},
 
 	// history
+	{op: "read-seal", want: only(200, 5, 6)},
+	{op: "verify-history", body: `{}`, want: only(200, 5, 6)},
 	{op: "list-history", want: only(200, 5, 6)},
 	{op: "list-group-history", path: "ref=<open>", want: only(200, 4, 5, 6)},
 	{op: "list-person-history", path: "ref=" + kit.Owner, want: only(200, 5, 6)},

@@ -14,6 +14,14 @@ func (s *server) listHistory(ctx context.Context, by workspace.Actor, in *struct
 	return body(s.s.History.List(ctx, by, "", in.Filter, in.Cursor, in.Limit))
 }
 
+func (s *server) readSeal(ctx context.Context, by workspace.Actor, _ *none) (*reply[api.Seal], error) {
+	return body(s.s.History.Sealed(ctx, by))
+}
+
+func (s *server) verifyHistory(ctx context.Context, by workspace.Actor, in *struct{ Body api.Verify }) (*reply[api.Verification], error) {
+	return body(s.s.History.Verify(ctx, by, in.Body.Kept))
+}
+
 func (s *server) listGroupHistory(ctx context.Context, by workspace.Actor, in *struct {
 	Ref
 	Paging

@@ -191,6 +191,8 @@ func (s *server) routes() []route {
 
 		// history
 		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),
+		on("GET", "/history-seal", "read-seal", "The last seal of the history, to be kept elsewhere", s.readSeal),
+		on("POST", "/history-verifications", "verify-history", "Go along the chain of the history, and say what is not as it was", s.verifyHistory, read, long),
 		on("GET", "/history/{entry}", "read-history-entry", "One entry of the history", s.readHistoryEntry),
 		on("POST", "/history/{entry}/undo", "undo-entry", "Take a change of a group's policy back", s.undoEntry, looks, policy),
 		on("GET", "/history/{entry}/affected", "list-affected", "Everybody whom an entry of the history affected", s.listAffected),

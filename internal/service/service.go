@@ -174,6 +174,7 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"expiry", expiry, s.Life.Run, nil},
 		{"memberships that end", expiry, s.Member.Run, nil},
 		{"consents that are asked for", time.Minute, s.Consent.Run, nil},
+		{"seals of the history", time.Second, s.History.Seal, nil},
 		{"posts that wait", time.Minute, s.Post.TellOfWaiting, nil},
 		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Woken()},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},

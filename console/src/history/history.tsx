@@ -2,6 +2,7 @@ import { api, ask } from '../api/client';
 import { useList } from '../lib/use-list';
 import { HistoryEntries } from '../shared/history';
 import { ListPage } from '../shared/list-page';
+import { Seal } from './seal';
 
 export default function HistoryPage() {
   const list = useList({
@@ -11,6 +12,7 @@ export default function HistoryPage() {
   });
   return (
     <ListPage name="history" title="History" count="" list={list} exported={list.query}>
+      <Seal />
       <HistoryEntries list={list} link />
     </ListPage>
   );

@@ -1,0 +1,123 @@
+package seal
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Sealed is a place in the chain: the seal that is kept of it, and the entry that stands there, nil where there is none
+// any more.
+type Sealed struct {
+	Place  int64
+	Number int64 // of the entry
+	Salt   []byte
+	Seal   Hash
+	Entry  *Entry
+}
+
+// Kind is what is wrong with a chain.
+type Kind string
+
+// What can be wrong.
+const (
+	Edited    Kind = "edited"    // an entry, or its seal, is not what it was
+	Missing   Kind = "missing"   // an entry, or its seal, is not there any more
+	Added     Kind = "added"     // an entry was put in that no sealer saw
+	Reordered Kind = "reordered" // entries stand in each other's places
+	Rewritten Kind = "rewritten" // the chain is another one than when a seal was kept elsewhere
+)
+
+// Fault is one thing that is wrong, and from where on nothing is proven.
+type Fault struct {
+	Kind   Kind
+	Place  int64 // in the chain; 0 for an entry that has none
+	Number int64 // of the entry; 0 where that is not known
+	Says   string
+}
+
+// Checker goes along a chain and finds what is wrong. The zero value begins at its start.
+type Checker struct {
+	Faults []Fault
+	Count  int64 // how many places were right
+
+	place  int64
+	before Hash
+	odd    []Sealed // those that do not fit, of which some may have changed places
+	prior  []Hash   // the seal before each of them
+}
+
+// From begins in the middle of a chain: after a place and its seal.
+func From(place int64, before Hash) *Checker { return &Checker{place: place, before: before} }
+
+// maxOdd is of how many entries that do not fit it is looked whether they changed places.
+const maxOdd = 64
+
+// Check takes the next place of the chain.
+func (c *Checker) Check(s Sealed) {
+	for c.place++; c.place < s.Place; c.place++ {
+		c.Faults = append(c.Faults, Fault{Missing, c.place, 0, fmt.Sprintf("The entry in place %d of the chain is not there any more, nor is its seal.", c.place)})
+	}
+	switch {
+	case s.Entry == nil:
+		c.Faults = append(c.Faults, Fault{Missing, s.Place, s.Number, fmt.Sprintf("Entry %d is not there any more.", s.Number)})
+	case Next(c.before, s.Place, s.Entry, s.Entry.Names(s.Salt)) != s.Seal:
+		if c.odd = append(c.odd, s); len(c.odd) > maxOdd {
+			c.edited(c.odd[0])
+			c.odd, c.prior = c.odd[1:], c.prior[1:]
+		}
+		c.prior = append(c.prior, c.before)
+	default:
+		c.Count++
+	}
+	c.before = s.Seal
+}
+
+func (c *Checker) edited(s Sealed) {
+	c.Faults = append(c.Faults, Fault{Edited, s.Place, s.Number, fmt.Sprintf("Entry %d, or its seal, is not what it was.", s.Number)})
+}
+
+// End says of those entries that did not fit what is wrong with them, and returns the last seal.
+func (c *Checker) End() Hash {
+	c.prior = c.prior[:len(c.odd)]
+	for i, s := range c.odd {
+		if c.moved(i) {
+			c.Faults = append(c.Faults, Fault{Reordered, s.Place, s.Number, fmt.Sprintf("Entry %d stands in the place of another.", s.Number)})
+			continue
+		}
+		c.edited(s)
+	}
+	c.odd, c.prior = nil, nil
+	slices.SortStableFunc(c.Faults, func(a, b Fault) int { return int(a.Place - b.Place) })
+	return c.before
+}
+
+// moved reports whether what stands at an odd place fits into another odd one, by its seal or by what is in it.
+func (c *Checker) moved(i int) bool {
+	s := c.odd[i]
+	for j, at := range c.odd {
+		if i == j {
+			continue
+		}
+		// the whole row of the seal stands elsewhere: it fits after any of the seals that are there
+		for _, before := range append([]Hash{c.prior[j]}, seals(c.odd)...) {
+			if Next(before, at.Place, s.Entry, s.Entry.Names(s.Salt)) == s.Seal {
+				return true
+			}
+		}
+		// the entry has the number of another one
+		e := *s.Entry
+		e.Number = at.Entry.Number
+		if Next(c.prior[j], at.Place, &e, e.Names(at.Salt)) == at.Seal {
+			return true
+		}
+	}
+	return false
+}
+
+func seals(all []Sealed) []Hash {
+	out := make([]Hash, len(all))
+	for i, s := range all {
+		out[i] = s.Seal
+	}
+	return out
+}
