@@ -105,7 +105,7 @@ func withinPerson(f map[string]source, parent string) (rows string, inner map[st
 func historyFilter() lookup {
 	return lookup{sources: map[string]source{
 		"actor":  {rows: "SELECT 1 FROM people p WHERE p.id = h.actor_id", lone: true, value: asText("p.addr_key")},
-		"group":  {rows: "SELECT 1 FROM addresses a WHERE a.ref = h.group_id AND a.kind IN (2, 3)", value: asText("a.addr_key")},
+		"group":  {rows: "SELECT 1 FROM addresses a WHERE a.ref = h.group_id AND a.kind IN (2, 3, 5)", value: asText("a.addr_key")},
 		"person": {rows: "SELECT 1 FROM history_people a LEFT JOIN people p ON p.id = a.person_id WHERE a.history_id = h.id", value: asText("COALESCE(p.addr_key, LOWER(a.label) COLLATE utf8mb4_nopad_bin)")},
 		"kind":   {value: asWord("h.kind")},
 		"via":    {value: asWord("h.via")},

@@ -215,7 +215,7 @@ func (s *Reads) LastActivity(groups []uuid.UUID) (posts, joins map[uuid.UUID]tim
 		query string
 	}{
 		{posts, "SELECT group_id, last_at FROM group_posts WHERE group_id IN ?"},
-		{joins, "SELECT group_id, MAX(at) FROM history WHERE group_id IN ? AND kind IN ('group.join', 'request.approve', 'invitation.accept') GROUP BY group_id"},
+		{joins, "SELECT group_id, MAX(at) FROM history WHERE group_id IN ? AND kind IN ('people.join', 'request.approve', 'invitation.accept') GROUP BY group_id"},
 	} {
 		err := eachRow(s.db.Raw(x.query, groups), func(scan func(...any) error) error {
 			var id uuid.UUID

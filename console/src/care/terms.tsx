@@ -224,7 +224,7 @@ function Rule(props: {
             {n !== undefined && (
               <>
                 {' · '}
-                <Link to={`/groups?filter=${encodeURIComponent(`term_rule eq "${r.name}"`)}`}>
+                <Link to={`/groups?filter=${encodeURIComponent(`term_rule eq ${JSON.stringify(r.name)}`)}`}>
                   <u>{plural(n, 'group')}</u>
                 </Link>
                 {props.holds !== undefined && props.will !== undefined && props.will !== props.holds && (

@@ -101,6 +101,9 @@ func endings(v *workspace.View, a Asking) (t workspace.Terms, out []store.Ending
 	if a.Scope != "" {
 		q.Mine, q.Role = v.By.Person.ID, int8(expand.Owner)
 	}
+	if !v.By.Subject().ReadsAll() {
+		q.Viewer = v.By.Person.ID
+	}
 	err = v.Read.Endings(q, func(x store.Ending) { out = append(out, x) })
 	return t, out, err
 }

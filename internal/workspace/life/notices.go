@@ -22,7 +22,7 @@ import (
 )
 
 const (
-	readAtOnce  = 2000           // notices
+	readAtOnce  = 20_000         // notices: so many that those of one recipient are together
 	writeAtOnce = 50             // recipients, in one transaction
 	linkDays    = 45             // for which the link of a letter is good, after the end that it tells of
 	again       = 20 * time.Hour // after which letters that reached nobody are written again

@@ -158,7 +158,7 @@ func (s *Service) SetTerms(ctx context.Context, by workspace.Actor, given api.Te
 		if err := m.apply(c, next); err != nil {
 			return err
 		}
-		if err := askCaretakers(c, next.Terms); err != nil {
+		if err := askCaretakers(c, before, next.Terms); err != nil {
 			return err
 		}
 		out, err = shape(&c.View, next.Terms, current+2)
@@ -367,14 +367,17 @@ func dateOr(t workspace.Terms, language string, at time.Time) string {
 	return workspace.DateIn(language, at.In(t.Life.Zone))
 }
 
-// askCaretakers writes to those outside the workspace who were named and have not been asked.
-func askCaretakers(c *workspace.Change, t store.Terms) error {
+// askCaretakers writes to those outside the workspace who are newly named and have not agreed.
+func askCaretakers(c *workspace.Change, before, t store.Terms) error {
 	for _, x := range t.Caretakers {
+		if slices.ContainsFunc(before.Caretakers, func(b store.Caretaker) bool { return strings.EqualFold(b.Address, x.Address) }) {
+			continue
+		}
 		a, err := mailaddr.Parse(x.Address)
 		if err != nil {
 			continue // it was checked
 		}
-		if state, err := c.StateOfCaretaker(x.Address); err != nil || state != "nobody" {
+		if state, err := c.StateOfCaretaker(x.Address); err != nil || state == "reads" {
 			if err != nil {
 				return err
 			}
