@@ -86,7 +86,7 @@ func (n *tally) rules(named, taken []int, over []map[int]int) {
 		case taken[i] == 0:
 			says, mend = fmt.Sprintf("The rule %s never holds: what it names, earlier rules take (%s).", r.Name, n.takers(over[i])), "Put it before them, or leave it out."
 		case len(over[i]) > 0 && n.next.Rules[i].Filter != "": // one for all groups is meant for what is left
-			says = fmt.Sprintf("%s of the %d groups that %s names are taken by earlier rules (%s).", fmt.Sprint(named[i]-taken[i]), named[i], r.Name, n.takers(over[i]))
+			says = fmt.Sprintf("%d of the %d groups that %s names go to earlier rules (%s).", named[i]-taken[i], named[i], r.Name, n.takers(over[i]))
 		default:
 			continue
 		}

@@ -178,22 +178,35 @@ func differences(a, b store.Terms) []event.Change {
 			out = append(out, event.Change{Field: field, From: from, To: to})
 		}
 	}
-	rules := func(all []store.TermRule) string {
-		var parts []string
-		for _, r := range all {
-			says := r.Name + ": " + r.Length
-			if r.Filter != "" {
-				says += " where " + r.Filter
-			}
-			if len(r.Notices) > 0 {
-				says += ", told " + lifecycle.Leads(r.Notices).String() + " days before"
-			}
-			if len(r.RenewedBy) > 0 {
-				says += ", renewed by " + strings.Join(r.RenewedBy, " and ")
-			}
-			parts = append(parts, says)
+	says := func(r store.TermRule) string {
+		out := r.Length
+		if r.Filter != "" {
+			out += " where " + r.Filter
 		}
-		return strings.Join(parts, "; ")
+		if len(r.Notices) > 0 {
+			out += ", told " + lifecycle.Leads(r.Notices).String() + " days before"
+		}
+		if len(r.RenewedBy) > 0 {
+			out += ", renewed by " + strings.Join(r.RenewedBy, " and ")
+		}
+		return out
+	}
+	named := func(all []store.TermRule, name string) string {
+		for _, r := range all {
+			if r.Name == name {
+				return says(r)
+			}
+		}
+		return ""
+	}
+	order := func(all, others []store.TermRule) string { // of those that are in both
+		var out []string
+		for _, r := range all {
+			if named(others, r.Name) != "" {
+				out = append(out, r.Name)
+			}
+		}
+		return strings.Join(out, ", ")
 	}
 	caretakers := func(all []store.Caretaker) string {
 		var parts []string
@@ -206,7 +219,15 @@ func differences(a, b store.Terms) []event.Change {
 		}
 		return strings.Join(parts, "; ")
 	}
-	add("rules", rules(a.Rules), rules(b.Rules))
+	for _, r := range a.Rules {
+		add("rule "+r.Name, says(r), named(b.Rules, r.Name))
+	}
+	for _, r := range b.Rules {
+		if named(a.Rules, r.Name) == "" {
+			add("rule "+r.Name, "", says(r))
+		}
+	}
+	add("order of the rules", order(a.Rules, b.Rules), order(b.Rules, a.Rules))
 	add("notices", lifecycle.Leads(a.Notices).String(), lifecycle.Leads(b.Notices).String())
 	add("recovery_days", fmt.Sprint(a.RecoveryDays), fmt.Sprint(b.RecoveryDays))
 	add("address_days", fmt.Sprint(a.AddressDays), fmt.Sprint(b.AddressDays))
