@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/url"
 
@@ -81,6 +82,17 @@ func (c *Client) AgreeToCare(ctx context.Context, secret string) (api.CaretakerA
 // MakeCalendar makes the address of a calendar of when groups expire.
 func (c *Client) MakeCalendar(ctx context.Context) (api.Feed, error) {
 	return change[api.Feed](ctx, c, http.MethodPost, "/me/calendar", nil)
+}
+
+// Calendar writes a calendar of when groups expire, by the secret of its address, as iCalendar.
+func (c *Client) Calendar(ctx context.Context, secret string, out io.Writer) error {
+	res, err := c.open(ctx, http.MethodGet, at("calendars", secret), nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(out, res.Body)
+	return err
 }
 
 // CallBackCalendar calls the address of the calendar back.

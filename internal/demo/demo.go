@@ -208,7 +208,7 @@ func (f *filler) terms() api.Terms {
 			{Name: "Clubs", Filter: `join.how eq "freely" and post eq "workspace"`, Length: "1 year", RenewedBy: []string{"post", "join"}},
 			{Name: "Everything else", Length: "180 days"},
 		},
-		Notices: lifecycle.DefaultNotices, RecoveryDays: lifecycle.DefaultRecovery, AddressDays: 90, TimeZone: "UTC",
+		Notices: lifecycle.DefaultNotices(), RecoveryDays: lifecycle.DefaultRecovery, AddressDays: 90, TimeZone: "UTC",
 		Caretakers: []api.Caretaker{{Address: "jonas.keel@crew.merrowline.example", Filter: `domain eq "crew.merrowline.example"`}, {Address: "hale.corran@merrowline.example"}},
 	}
 }

@@ -27,7 +27,7 @@ const TermsSetting = "terms"
 
 // DefaultTerms is how long groups live until that is set: they never expire.
 func DefaultTerms() store.Terms {
-	return store.Terms{Notices: lifecycle.DefaultNotices, RecoveryDays: lifecycle.DefaultRecovery, AddressDays: 90, TimeZone: "UTC"}
+	return store.Terms{Notices: lifecycle.DefaultNotices(), RecoveryDays: lifecycle.DefaultRecovery, AddressDays: 90, TimeZone: "UTC"}
 }
 
 // NewTerms makes the terms of the core from what is stored.

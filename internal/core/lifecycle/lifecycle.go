@@ -18,12 +18,11 @@ const (
 	MaxRecovery = 730 // days
 )
 
-// Defaults: six weeks outlast a long holiday, two weeks a short one, three days a weekend; within 60 days
-// most of what was missed is missed.
-var (
-	DefaultNotices  = Leads{42, 14, 3}
-	DefaultRecovery = 60
-)
+// DefaultRecovery is for how many days a group can be restored: within 60 most of what is missed was missed.
+const DefaultRecovery = 60
+
+// DefaultNotices are the usual leads: six weeks outlast a long holiday, two weeks a short one, three days a weekend.
+func DefaultNotices() Leads { return Leads{42, 14, 3} }
 
 // Leads are the days before an end on which notices of it are given, largest first.
 type Leads []int

@@ -110,7 +110,7 @@ func TestChangingBack(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	now := at("2026-11-23 10:00")
-	good := Terms{Notices: DefaultNotices, Recovery: DefaultRecovery, Rules: []Rule{*rule("2027-03-31"), *rule("30 days", 14, 3), *rule("never"), *rule("1 year")}}
+	good := Terms{Notices: DefaultNotices(), Recovery: DefaultRecovery, Rules: []Rule{*rule("2027-03-31"), *rule("30 days", 14, 3), *rule("never"), *rule("1 year")}}
 	if all := good.Check(now); len(all) != 0 {
 		t.Errorf("good ones: %v", all[0])
 	}
