@@ -1,10 +1,10 @@
-import { Box, Button, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, Button, HStack, Stack, Text } from '@chakra-ui/react';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, ask } from '../api/client';
 import { plural } from '../lib/dates';
-import { useChange } from '../lib/use-change';
+import { Calendar } from '../shared/calendar';
 import { ExpressionField } from '../shared/expression';
 import { Columns } from '../ui/columns';
 import { Choice, Loading, Nothing, Panel, Trouble } from '../ui/parts';
@@ -137,40 +137,6 @@ export default function Forecast() {
           </Box>
         </Panel>
       )}
-    </Stack>
-  );
-}
-
-/** Calendar gives out the address of a calendar, for a calendar program. */
-export function Calendar() {
-  const make = useChange(['me'], () => ask(api.POST('/api/v1/me/calendar')));
-  return (
-    <Stack gap="1" minW="12rem">
-      <Button
-        size="sm"
-        variant="outline"
-        colorPalette="gray"
-        alignSelf="start"
-        loading={make.isPending}
-        onClick={() => make.mutate()}
-      >
-        For my calendar program
-      </Button>
-      {make.data && (
-        <Box fontSize="xs">
-          <Input
-            size="xs"
-            readOnly
-            aria-label="Address of the calendar"
-            value={make.data.url}
-            onFocus={(e) => e.target.select()}
-          />
-          <Text color="fg.muted" mt="1">
-            Add this address there. Whoever has it reads it; it is shown once, and one that you had before has ended.
-          </Text>
-        </Box>
-      )}
-      <Trouble error={make.error} />
     </Stack>
   );
 }

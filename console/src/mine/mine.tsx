@@ -6,6 +6,7 @@ import { date, inDays, people, plural } from '../lib/dates';
 import { useList } from '../lib/use-list';
 import { Helping } from './helping';
 import { useMe } from '../session/me';
+import { Calendar } from '../shared/calendar';
 import { size } from '../shared/group-field';
 import { State } from '../shared/state';
 import { Loading, More, Nothing, Trouble } from '../ui/parts';
@@ -52,6 +53,11 @@ export default function Mine() {
                       {plural(groups.length, 'group')}
                     </Text>
                   </Heading>
+                  {role === 'owner' && groups.some((g) => g.term.expires_on) && (
+                    <Box mb="3">
+                      <Calendar />
+                    </Box>
+                  )}
                   <SimpleGrid columns={{ base: 1, md: 2 }} gap="3">
                     {groups.map((g) => (
                       <Card key={g.id} group={g} />
