@@ -268,6 +268,20 @@ func (s *Reads) PurgedGroup(id uuid.UUID) (g PurgedGroup, err error) {
 	return g, wrap("read a group that is gone", err)
 }
 
+// GoneByKeys returns what is left of groups that are gone whose addresses these are still, by key.
+func (s *Reads) GoneByKeys(keys []string) (map[string]PurgedGroup, error) {
+	out := map[string]PurgedGroup{}
+	var rows []struct {
+		AddrKey string
+		PurgedGroup
+	}
+	err := s.db.Raw("SELECT a.addr_key, x.* FROM addresses a JOIN purged_groups x ON x.id = a.ref WHERE a.addr_key IN ? AND a.kind = ?", keys, KindGone).Scan(&rows).Error
+	for _, r := range rows {
+		out[r.AddrKey] = r.PurgedGroup
+	}
+	return out, wrap("read addresses of groups that are gone", err)
+}
+
 // FreeAddresses gives back the addresses of groups that are gone whose time is over, and returns those groups.
 func (s *Tx) FreeAddresses(now time.Time, limit int) (out []PurgedGroup, err error) {
 	if err := s.forUpdate().Where("NOT freed AND free_at <= ?", now).Order("free_at").Limit(limit).Find(&out).Error; err != nil || len(out) == 0 {

@@ -134,7 +134,7 @@ func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
 			continue
 		}
 		if groups[keys[i]] != "" {
-			p.bad(e, fmt.Sprintf("The group %s has this address.", groups[keys[i]]))
+			p.bad(e, groups[keys[i]])
 			continue
 		}
 		x := m.find(e, keys[i])
@@ -161,6 +161,7 @@ func newPlan(c *workspace.Change, l roster.List, sync bool) (*plan, error) {
 	return p, err
 }
 
+// takenByGroups says of addresses that nobody known has which group has them, or had them a short time ago.
 func takenByGroups(c *workspace.Change, keys []string, known map[string]store.Person) (map[string]string, error) {
 	out := map[string]string{}
 	var free []string
@@ -175,7 +176,14 @@ func takenByGroups(c *workspace.Change, keys []string, known map[string]store.Pe
 			return nil, err
 		}
 		for k, g := range groups {
-			out[k] = g.Name
+			out[k] = fmt.Sprintf("The group %s has this address.", g.Name)
+		}
+		gone, err := c.Read.GoneByKeys(some)
+		if err != nil {
+			return nil, err
+		}
+		for k, g := range gone {
+			out[k] = fmt.Sprintf("The group %s, which was deleted for good, had this address. It is free from %s on.", g.Name, workspace.DateIn("en", g.FreeAt.In(c.Zone())))
 		}
 	}
 	return out, nil

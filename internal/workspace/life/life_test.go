@@ -143,6 +143,15 @@ func TestALife(t *testing.T) {
 	if err != nil || left.Total != 1 || left.Items[0].Address != lapsed.Address || left.Items[0].Ended != "retired" || !slices.Equal(left.Items[0].Owners, []string{kit.Owner}) {
 		t.Errorf("what is left: %+v, %v", left, err)
 	}
+	r := kit.Preview(t, ines, func(by workspace.Actor) error {
+		return kit.Last(l.Directory.Import(ctx, by, api.Import{Text: "E-mail,Name\n" + lapsed.Address + ",Somebody\nnew.one@merrowline.example,New One\n"}))
+	})
+	if r.Ready != 1 || len(r.Sample) == 0 || !strings.Contains(r.Sample[0].Says, "which was deleted for good, had this address") {
+		t.Errorf("somebody with its address is imported: %+v", r)
+	}
+	if _, err := l.Directory.Create(ctx, ines, api.NewPersonEntry{Address: lapsed.Address, Name: "Somebody"}); err == nil || !strings.Contains(err.Error(), "deleted for good") {
+		t.Errorf("somebody with its address: %v", err)
+	}
 	days(t, l, 5)
 	if p, _ := l.Naming.Propose(ctx, ines, naming.Proposing{Name: "", Address: lapsed.Address}); p.Status != "free" {
 		t.Errorf("some days later its address is %s", p.Status)
