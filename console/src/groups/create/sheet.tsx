@@ -1,20 +1,22 @@
 import { Box, Button, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { api, ask, type Terms } from '../../api/client';
-import { people, plural } from '../../lib/dates';
+import { date, people, plural } from '../../lib/dates';
 import { useMe } from '../../session/me';
 import { Faults, StandIns, withValue } from '../../shared/policy';
 import { Panel, Trouble } from '../../ui/parts';
 import { languages } from '../settings';
 import type { New } from './draft';
 
-/** termWords says how long a new group will live: by which rule shows once it is made, where there are several. */
+/** termWords says how long a new group will live, as far as that is known before it is made. */
 function termWords({ rules }: Terms): string {
-  const says = rules.map((r) => `${r.name}: ${r.length}`);
-  if (says.length === 0) return 'It never expires, unless the workspace sets a term.';
-  if (rules[0] && !rules[0].filter)
-    return rules[0].length === 'never' ? 'It never expires.' : `It expires ${rules[0].length} after its last renewal.`;
-  return `How long it lives, the first term rule says that names it (${says.join('; ')}).`;
+  if (rules.length === 0) return 'It never expires, unless the workspace sets a term.';
+  const rest = rules.find((r) => !r.filter);
+  if (!rest) return 'It expires only where a term rule names it.';
+  const unless = rules[0] === rest ? '.' : ', unless another term rule names it.';
+  if (rest.length === 'never') return `It never expires${unless}`;
+  if (/^\d{4}-/.test(rest.length)) return `It expires on ${date(rest.length)}${unless}`;
+  return `It expires ${rest.length} after its last renewal${unless}`;
 }
 
 /** alsoWords says what else was chosen, a line each. */
