@@ -38,6 +38,7 @@ const Care = page('/care', () => import('./care/care'));
 const CareToday = page('/care', () => import('./care/today'));
 const Terms = lazy(() => import('./care/terms'));
 const Forecast = lazy(() => import('./care/forecast'));
+const Findings = lazy(() => import('./care/findings'));
 const Ended = lazy(() => import('./care/ended'));
 const Rules = page('/rules', () => import('./rules/rules'));
 const History = page('/history', () => import('./history/history'));
@@ -92,6 +93,7 @@ export function App() {
           <Route path="/waiting" element={<Waiting />} />
           <Route path="/care" element={<Care />}>
             <Route index element={<CareToday />} />
+            <Route path="findings" element={<Findings />} />
             <Route path="terms" element={<Terms />} />
             <Route path="forecast" element={<Forecast />} />
             <Route path="ended" element={<Ended />} />

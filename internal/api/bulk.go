@@ -8,18 +8,19 @@ type NewBulk struct {
 	List     *BulkList `json:"list,omitempty" doc:"All groups of a list, as it is when the change begins"`
 	Expected *int      `json:"expected,omitempty" minimum:"0" doc:"How many groups there were when it was looked at; with another number it is refused"`
 
-	Owners   *OwnersChange `json:"owners,omitempty"`
-	Language string        `json:"language,omitempty" enum:"en,de"`
-	Traits   *TraitsChange `json:"traits,omitempty"`
-	Retire   bool          `json:"retire,omitempty"`
-	Restore  bool          `json:"restore,omitempty"`
-	Renew    *Renewal      `json:"renew,omitempty"`
-	Exempt   *ExemptChange `json:"exempt,omitempty"`
-	Hold     *Hold         `json:"hold,omitempty" doc:"They are put under hold"`
-	Release  bool          `json:"release,omitempty" doc:"They are under hold no more"`
-	Policy   *PolicyPatch  `json:"policy,omitempty" doc:"Settings that all of them get"`
-	Ceilings bool          `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
-	Start    string        `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
+	Owners   *OwnersChange  `json:"owners,omitempty"`
+	Language string         `json:"language,omitempty" enum:"en,de"`
+	Traits   *TraitsChange  `json:"traits,omitempty"`
+	Retire   bool           `json:"retire,omitempty"`
+	Restore  bool           `json:"restore,omitempty"`
+	Renew    *Renewal       `json:"renew,omitempty"`
+	Exempt   *ExemptChange  `json:"exempt,omitempty"`
+	Hold     *Hold          `json:"hold,omitempty" doc:"They are put under hold"`
+	Release  bool           `json:"release,omitempty" doc:"They are under hold no more"`
+	Policy   *PolicyPatch   `json:"policy,omitempty" doc:"Settings that all of them get"`
+	Ceilings bool           `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
+	Aliases  *AliasesChange `json:"aliases,omitempty"`
+	Start    string         `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
 }
 
 // BulkList is which groups of the directory are meant.
@@ -27,6 +28,13 @@ type BulkList struct {
 	Q      string   `json:"q,omitempty" maxLength:"200"`
 	States []string `json:"states,omitempty" maxItems:"4" enum:"active,due,lapsed,retired"`
 	Filter string   `json:"filter,omitempty" maxLength:"4000"`
+}
+
+// AliasesChange says one thing of further addresses of groups.
+type AliasesChange struct {
+	AddIn      string `json:"add_in,omitempty" maxLength:"255" doc:"A mail domain of the workspace in which each can be written to, too, by the same local part"`
+	RemoveIn   string `json:"remove_in,omitempty" maxLength:"255" doc:"A mail domain in which they lose their further addresses"`
+	UnusedDays int    `json:"unused_days,omitempty" doc:"They lose those to which no mail came for so many days, 7 to 3650"`
 }
 
 // OwnersChange makes people owners.
@@ -50,7 +58,7 @@ type TraitsChange struct {
 // Bulk is one change that many groups go through, some at a time.
 type Bulk struct {
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind" enum:"owners,language,traits,retire,policy,ceilings,undo"`
+	Kind    string     `json:"kind" enum:"owners,language,traits,retire,restore,renew,exempt,hold,policy,ceilings,starting point,aliases,undo"`
 	Says    string     `json:"says" doc:"What it does, in one sentence"`
 	State   string     `json:"state" enum:"running,stopped,done"`
 	Reason  string     `json:"reason,omitempty" doc:"Why it was stopped"`

@@ -82,14 +82,15 @@ func (a *app) changeGroups() *cobra.Command {
 	var l client.GroupList
 	var f filtering
 	var n api.NewBulk
-	var add, instead, on, off []string
+	var add, instead, on, off, settings []string
+	var aliases api.AliasesChange
 	var renewed bool
 	var reason, hold string
 	var exempt api.ExemptChange
 	c := &cobra.Command{
 		Use: "groups [GROUP…]", Short: "Change many groups at once: those named, or all of a list",
 		Long:    "Change many groups at once: those named, or all that --words, --view, --filter and the flags beside them list.\nLook first, with --preview. What it changes can be undone as one.",
-		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview\n  ivytable change groups --filter 'term_rule eq \"Ships\"' --exempt \"As long as they sail\" --exempt-until 2028-01-31",
+		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups --filter 'finding eq \"open_unheld\"' --set hold=outsiders --preview\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview\n  ivytable change groups --filter 'term_rule eq \"Ships\"' --exempt \"As long as they sail\" --exempt-until 2028-01-31",
 	}
 	later := leaves(c)
 	words := c.Flags().String("words", "", "beginnings of words of a name or address")
@@ -128,6 +129,16 @@ func (a *app) changeGroups() *cobra.Command {
 		if len(on)+len(off) > 0 {
 			n.Traits = &api.TraitsChange{On: on, Off: off}
 		}
+		if changed("alias-in") || changed("no-alias-in") || changed("no-alias-unused") {
+			n.Aliases = &aliases
+		}
+		if len(settings) > 0 {
+			patch, err := patchOf(settings)
+			if err != nil {
+				return err
+			}
+			n.Policy = &patch
+		}
 		b, err := cl.ChangeMany(ctx, n)
 		if err != nil {
 			return err
@@ -143,6 +154,10 @@ func (a *app) changeGroups() *cobra.Command {
 	g.StringVar(&n.Language, "language", "", "the language of notices: en, de")
 	g.StringSliceVar(&on, "trait-on", nil, "switch this trait on: archive, desk, calendar, access")
 	g.StringSliceVar(&off, "trait-off", nil, "switch this trait off")
+	g.StringSliceVar(&settings, "set", nil, "a setting of their policy as NAME=VALUE; repeat for more")
+	g.StringVar(&aliases.AddIn, "alias-in", "", "a mail domain in which each can be written to, too")
+	g.StringVar(&aliases.RemoveIn, "no-alias-in", "", "a mail domain in which they lose their further addresses")
+	g.IntVar(&aliases.UnusedDays, "no-alias-unused", 0, "take away further addresses to which no mail came for so many days")
 	g.StringVar(&n.Start, "starting-point", "", "give them the whole policy, the traits and the texts of this starting point")
 	g.BoolVar(&n.Retire, "retire", false, "retire them; they can be restored")
 	g.BoolVar(&n.Restore, "restore", false, "restore them, with everything in them")

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,7 +85,7 @@ func Fill(ctx context.Context, pool *store.Pool, now time.Time) (bool, error) {
 		return false, err
 	}
 	f.on(firstDay, 0)
-	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws} {
+	for _, step := range []func(context.Context) error{f.people, f.years, f.mail, f.flaws, f.care} {
 		if err := step(ctx); err != nil {
 			return false, err
 		}
@@ -188,6 +189,16 @@ func (f *filler) years(ctx context.Context) error {
 		if err := errors.Join(f.staff(ctx, back), f.Life.Run(ctx)); err != nil {
 			return err
 		}
+		if back > 21 { // those of the last weeks are told one by one
+			if err := f.write(ctx, back); err != nil {
+				return err
+			}
+		}
+		if back%7 == 0 && back < 92 {
+			if err := f.Review.Everything(ctx); err != nil {
+				return err
+			}
+		}
 		if back == 0 {
 			break // the letters of today are for whoever looks into the post office
 		}
@@ -279,6 +290,9 @@ func (f *filler) make(ctx context.Context, i int, g plan) error {
 	made, err := f.Group.Create(ctx, f.ines, n)
 	if err == nil && g.exempt != "" {
 		again := f.last.AddDate(0, 0, 40+7*i).Format(time.DateOnly)
+		if g.name == "All Staff" {
+			again = f.last.AddDate(0, 0, -5).Format(time.DateOnly)
+		}
 		_, err = f.Group.Change(ctx, f.ines, made.Address, api.GroupPatch{Exempt: &g.exempt, ExemptUntil: &again}, 0)
 	}
 	return err
@@ -316,28 +330,72 @@ func (f *filler) mail(ctx context.Context) error {
 	}
 	for i, p := range posts {
 		f.on(p.back, time.Duration(i*37%480)*time.Minute)
-		header := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <sample-%03d@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n",
-			p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), i, mainDomain)
-		m, err := mail.Parse([]byte(header))
-		if err != nil {
-			return fmt.Errorf("%s: %w", p.subject, err)
+		if err := f.send(ctx, mark, fmt.Sprintf("sample-%03d", i), p); err != nil {
+			return err
 		}
-		a, err := mailaddr.Parse(p.to)
+	}
+	return nil
+}
+
+// send sends one message, as somebody of the sample would have.
+func (f *filler) send(ctx context.Context, mark func(string) string, id string, p message) error {
+	header := fmt.Sprintf("From: %s\r\nTo: %s\r\nSubject: %s\r\nDate: %s\r\nMessage-ID: <%s@%s>\r\nContent-Type: text/plain; charset=utf-8\r\n",
+		p.from, p.to, p.subject, f.now.Format(time.RFC1123Z), id, mainDomain)
+	m, err := mail.Parse([]byte(header))
+	if err != nil {
+		return fmt.Errorf("%s: %w", p.subject, err)
+	}
+	a, err := mailaddr.Parse(p.to)
+	if err != nil {
+		return err
+	}
+	to, err := f.Post.Find(ctx, a, false)
+	if err != nil {
+		return fmt.Errorf("%s: %w", p.subject, err)
+	}
+	body := p.text + "\r\n"
+	arrived, err := m.For([]post.Destination{to}, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark}, []string{mainDomain}, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	arrived.Proven, arrived.Body, arrived.Size, arrived.EightBit = p.proven, strings.NewReader(body), len(body), true
+	if err := f.Post.Accept(ctx, arrived); err != nil {
+		return fmt.Errorf("%s: %w", p.subject, err)
+	}
+	return nil
+}
+
+// usual are subjects and texts of the posts of a year.
+var usual = [][2]string{
+	{"Who is in on Monday?", "Two of us so far. Write by Friday."}, {"Notes of the meeting", "They are in the folder. Three points are yours to do."}, {"Keys", "The spare key hangs at the terminal again."},
+	{"New list", "The list is new; the old one is wrong about the weekends."}, {"Thanks", "That went well, also the late boat."}, {"Change for next week", "Wednesday and Thursday are swapped."},
+}
+
+// fellQuiet are groups to which nobody writes any more.
+var fellQuiet = []string{"Safety Board", "Emergency Call-out"}
+
+// write has an owner of each living group write to it now and then; some groups fell quiet, and some were never written to.
+func (f *filler) write(ctx context.Context, back int) error {
+	mark, err := f.Post.Marker(ctx)
+	if err != nil {
+		return err
+	}
+	for i, g := range groups {
+		quiet := slices.Contains(fellQuiet, g.name) && g.made-back > 40
+		if g.made <= back || g.retired > back || i%13 == 6 || quiet || (back+i*7)%34 != 0 {
+			continue
+		}
+		is, err := f.Group.Read(ctx, f.ines, g.address())
 		if err != nil {
 			return err
 		}
-		to, err := f.Post.Find(ctx, a, false)
-		if err != nil {
-			return fmt.Errorf("%s: %w", p.subject, err)
+		if is.State != "active" && is.State != "due" || len(is.Owners) == 0 {
+			continue
 		}
-		arrived, err := m.For([]post.Destination{to}, mail.Trace{From: "sample ([127.0.0.1])", By: mainDomain, With: "ESMTPA", ID: store.NewID().String(), At: f.now, Mark: mark}, []string{mainDomain}, strings.NewReader(p.text+"\r\n"))
-		if err != nil {
+		f.on(back, time.Duration(60+i*7)*time.Minute)
+		x, o := usual[(i+back)%len(usual)], is.Owners[0]
+		if err := f.send(ctx, mark, fmt.Sprintf("year-%03d-%d", back, i), message{from: fmt.Sprintf("%q <%s>", o.Name, o.Address), to: g.address(), subject: x[0], text: x[1], proven: true}); err != nil {
 			return err
-		}
-		body := p.text + "\r\n"
-		arrived.Proven, arrived.Body, arrived.Size, arrived.EightBit = p.proven, strings.NewReader(body), len(body), true
-		if err := f.Post.Accept(ctx, arrived); err != nil {
-			return fmt.Errorf("%s: %w", p.subject, err)
 		}
 	}
 	return nil

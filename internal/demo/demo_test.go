@@ -15,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/review"
 )
 
 var dsn string
@@ -35,8 +36,8 @@ func TestFill(t *testing.T) {
 	if made, err := Fill(ctx, s, today); err != nil || made {
 		t.Errorf("filled twice: %v, %v", made, err)
 	}
-	if n, _ := s.Reads(ctx).CountPeople(); n != 239 {
-		t.Errorf("%d people are here; want 239, and one who has left", n)
+	if n, _ := s.Reads(ctx).CountPeople(); n != 237 {
+		t.Errorf("%d people are here; want 237, and three who have left", n)
 	}
 	w, err := service.New(ctx, s, workspace.Options{Now: func() time.Time { return today }})
 	if err != nil {
@@ -92,6 +93,15 @@ func TestFill(t *testing.T) {
 	}
 	if n, err := w.Naming.Read(ctx, ines); err != nil || len(n.Words) == 0 {
 		t.Errorf("naming: %+v, %v", n, err)
+	}
+	found, err := w.Review.Kinds(ctx, ines, review.Query{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range found.Items {
+		if k.Open == 0 {
+			t.Errorf("nothing of the kind %s is found", k.Kind)
+		}
 	}
 	if p, err := w.Waiting.List(ctx, ines, "", []string{"post"}, "", 50); err != nil || p.Total < 5 {
 		t.Errorf("%d posts wait, %v", p.Total, err)

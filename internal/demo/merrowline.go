@@ -88,7 +88,7 @@ var groups = []plan{
 	{name: "MV Dunlin", local: "dunlin@" + crewDomain, from: "Deck+Engine", people: 15, made: 130, why: "Crew of the Dunlin."},
 	{name: "MV Sanderling", local: "sanderling@" + crewDomain, from: "Deck+Engine", people: 16, made: 130, why: "Crew of the Sanderling."},
 	{name: "MV Whimbrel", local: "whimbrel@" + crewDomain, from: "Deck+Engine", people: 12, made: 130, why: "Crew of the Whimbrel."},
-	{name: "Masters and Mates", local: "masters@" + crewDomain, from: "Deck", people: 9, made: 129, set: secret},
+	{name: "Masters and Mates", local: "masters@" + crewDomain, from: "Deck", people: 9, made: 129, set: secret + " externals=owners", extra: []string{"surveyor@tidefuel.example"}},
 	{name: "Gannet Quay Terminal", local: "gannet-quay", from: "Terminals", people: 11, made: 128, set: intake, owners: []string{"elin.marram@merrowline.example"}},
 	{name: "Sandwick Pier Terminal", local: "sandwick-pier", from: "Terminals", people: 9, made: 128, set: intake},
 	{name: "North Ness Terminal", local: "north-ness", from: "Terminals", people: 7, made: 128, set: intake},
@@ -116,7 +116,7 @@ var groups = []plan{
 	{name: "Allotments", from: "", people: 6, made: 98, set: open, why: "The plots behind the workshop."},
 	{name: "Car Sharing", from: "", people: 22, made: 97, set: open},
 	{name: "First Aiders", from: "Terminals+Deck+Workshop", people: 16, made: 96, set: colleague},
-	{name: "Fire Wardens", from: "Terminals+Workshop+Office", people: 11, made: 96, set: colleague},
+	{name: "Fire Wardens", from: "Terminals+Workshop+Office", people: 11, made: 96, set: colleague, why: "The fire wardens group."},
 	{name: "Payroll", from: "Office", people: 3, made: 94, set: secret + " post=workspace"},
 	{name: "Accounts", from: "Office", people: 4, made: 94, set: intake},
 	{name: "Purchasing", from: "Office+Workshop", people: 4, made: 93, set: intake + " externals=owners", extra: []string{"sales@ropewalk.example"}},
@@ -126,6 +126,7 @@ var groups = []plan{
 	{name: "Quiet Hours", from: "Dispatch", people: 0, made: 75},
 	{name: "Accessibility Circle", from: "", people: 8, made: 70, set: open + " externals=owners", why: "With passengers' associations.", extra: []string{"chair@coastwheel.example"}},
 	{name: "Emergency Call-out", local: "emergency", from: "Dispatch+Safety", people: 9, made: 240, set: intake + " hold=nobody", why: "Whoever can come, at any hour.", exempt: "Must never lapse"},
+	{name: "Timetables", from: "Dispatch+Office", people: 4, made: 40, set: colleague, why: "Drafts and misprints of the timetable."},
 }
 
 // ownerless lose their owners after they are made.

@@ -23,6 +23,7 @@ var requests = []struct {
 	from, to, note string
 	leave          bool
 }{
+	{24, "bram.tolley@merrowline.example", "fire-wardens@merrowline.example", "For the dispatch room.", false},
 	{6, "jonas.keel@crew.merrowline.example", "tide-and-weather@merrowline.example", "", false},
 	{5, Member, "first-aiders@merrowline.example", "I have the certificate since October.", false},
 	{5, "petra.vane@merrowline.example", "night-dispatch@merrowline.example", "I take three nights in December.", false},
@@ -38,6 +39,9 @@ var requests = []struct {
 // naming and of membership, requests, invitations, a link, what is settled about somebody.
 func (f *filler) staff(ctx context.Context, back int) error {
 	switch back {
+	case 190:
+		_, err := f.Group.Change(ctx, f.ines, "day-dispatch@merrowline.example", api.GroupPatch{Aliases: &[]string{"days@merrowline.example"}}, 0)
+		return err
 	case 7:
 		return f.settle(ctx)
 	case 3:
@@ -261,6 +265,10 @@ func (f *filler) invite(ctx context.Context) error {
 var byRule = []api.NewGroup{
 	{Quiet: true, Name: "Gannet Quay Deck", Address: "gannet-quay-deck@" + crewDomain, Description: "Whoever works on deck out of Gannet Quay.", Owners: []string{"jonas.keel@crew.merrowline.example"},
 		Rule: `department eq "Deck" and addresses.locality eq "Gannet Quay"`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed post=workspace")},
+	{Quiet: true, Name: "Lay-up Watch", Address: "lay-up@" + crewDomain, Description: "Whoever watches the ships in the winter harbour.", Owners: []string{"jonas.keel@crew.merrowline.example"},
+		Rule: `department eq "Deck" and addresses.locality eq "Winter Harbour"`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed")},
+	{Quiet: true, Name: "Cost Centre 7100", Address: "cc-7100@" + mainDomain, Description: "Who answers for the money of the terminals.", Owners: []string{"hale.corran@merrowline.example"},
+		Rule: `costCenter eq "7100"`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed")},
 	{Quiet: true, Name: "Ships' Crews", Address: "crews@" + crewDomain, Description: "Deck and engine together, wherever they are.", Owners: []string{"jonas.keel@crew.merrowline.example", "mira.stor@crew.merrowline.example"},
 		Rule: `(department eq "Deck" or department eq "Engine") and not (title sw "Trainee")`, PolicyPatch: workspace.PolicyPatch("join.audience=nobody leave=fixed")},
 }
@@ -273,6 +281,23 @@ func (f *filler) departure(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Directory.Depart(ctx, f.ines, g.Owners[0].Address, api.Departure{}, 0)
-	return err
+	if _, err = f.Directory.Depart(ctx, f.ines, g.Owners[0].Address, api.Departure{}, 0); err != nil {
+		return err
+	}
+	if g, err = f.Group.Read(ctx, f.ines, "quiet-hours@merrowline.example"); err != nil {
+		return err
+	}
+	all, err := f.External.List(ctx, f.ines, external.Query{Domain: "ropewalk.example", Limit: 1})
+	if err != nil {
+		return err
+	}
+	if _, err := f.External.Change(ctx, f.ines, api.ExternalsPatch{IDs: []string{all.Items[0].ID}, Voucher: g.Owners[0].Address}); err != nil {
+		return err
+	}
+	for _, o := range g.Owners {
+		if _, err := f.Directory.Depart(ctx, f.ines, o.Address, api.Departure{}, 0); err != nil {
+			return err
+		}
+	}
+	return nil
 }

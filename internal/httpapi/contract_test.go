@@ -18,6 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/external"
 	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/review"
 )
 
 // actors are the kinds of people of whom every route is asked, in the order of the
@@ -61,6 +62,18 @@ var contract = []row{
 	{op: "change-externals", body: `{"ids": ["<external>"], "remove": true}`, want: signedIn(200), records: "people.remove", by: []int{4, 6}},
 	{op: "change-externals", body: `{"ids": ["<external>"], "voucher": "nobody@merrowline.example"}`, want: signedIn(422)},
 	{op: "change-externals", body: `{"ids": ["<external>"]}`, want: signedIn(422)},
+	{op: "list-findings", query: "kind=no_owner", want: signedIn(200)},
+	{op: "list-findings", query: "kind=none", want: signedIn(422)},
+	{op: "list-finding-kinds", want: signedIn(200)},
+	{op: "list-finding-days", want: only(200, 5, 6)},
+	{op: "accept-findings", body: `{"ids": ["<finding>"], "reason": "It is known"}`, want: only(200, 6), records: "finding.accept"},
+	{op: "accept-findings", body: `{"ids": ["<finding>"], "reason": "", "until": "2099-01-01"}`, want: only(422, 6)},
+	{op: "accept-findings", body: `{"ids": ["` + nothing + `"], "reason": "It is known"}`, want: only(404, 6)},
+	{op: "assign-findings", body: `{"ids": ["<finding>"], "to": "owners", "note": "Please"}`, want: only(200, 6), records: "finding.assign"},
+	{op: "assign-findings", body: `{"ids": ["<finding>"], "to": "` + kit.Colleague + `"}`, want: only(409, 6)},
+	{op: "read-review-limits", want: only(200, 5, 6)},
+	{op: "change-review-limits", body: `{"quiet_days": 180, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": <n>, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(200, 6), records: "review.change"},
+	{op: "change-review-limits", body: `{"quiet_days": 0, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": 5, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(422, 6)},
 	{op: "read-external-rules", want: signedIn(200)},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": [], "refused_domains": ["lucky-<n>.example"], "by_letter": false, "days": 0}`, want: only(200, 6), records: "outside.change"},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": ["merrowline.example"], "refused_domains": [], "by_letter": false, "days": 0}`, want: only(422, 6)},
@@ -568,6 +581,11 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		b := kit.First(k.Bulk.Begin(ctx, admin, api.NewBulk{Groups: []string{f.group("").Address}, Language: "de"}))
 		must(k.Bulk.Run(ctx))
 		return []string{"<changed>", b.ID}
+	})
+	set("<finding>", func() []string { // the group has no description
+		g := f.group("")
+		must(k.Review.Follow(ctx))
+		return []string{"<finding>", kit.First(k.Review.List(ctx, admin, review.Query{Group: g.Address, Kinds: []string{"not_described"}, Limit: 1})).Items[0].ID}
 	})
 	set("<factored>", func() []string {
 		p := f.person()

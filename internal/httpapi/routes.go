@@ -179,6 +179,15 @@ func (s *server) routes() []route {
 		on("GET", "/calendars/{secret}", "read-calendar", "When groups expire, as iCalendar", s.readCalendar, public),
 		on("POST", "/demo/clock", "move-clock", "Move the time of a demo", s.moveClock, long),
 
+		// review
+		on("GET", "/findings", "list-findings", "What is wrong or doubtful in all groups, or in those that I own, what weighs most first", s.listFindings),
+		on("GET", "/finding-kinds", "list-finding-kinds", "The kinds of findings, with how many of each there are", s.listFindingKinds),
+		on("GET", "/finding-days", "list-finding-days", "How many findings there were on each day, and how much in the directory", s.listReviewDays),
+		on("POST", "/findings/acceptances", "accept-findings", "Say that findings are known and fine, or are not any more", s.acceptFindings, looks, groups),
+		on("POST", "/findings/assignments", "assign-findings", "Give findings to somebody to mend; each gets one letter", s.assignFindings, looks, groups),
+		on("GET", "/review-limits", "read-review-limits", "From when on something is found", s.readReviewLimits),
+		on("PUT", "/review-limits", "change-review-limits", "Change from when on something is found; everything is looked at again", s.changeReviewLimits, long, looks, policy),
+
 		// posts
 		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse, read),
 		on("GET", "/writing", "read-writing", "What somebody should know who is about to write to a group, for mail programs too", s.readWriting),

@@ -18,6 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/people"
+	"ivytable.example/ivytable/internal/workspace/review"
 )
 
 // agrees checks that what is counted is what is there: the counts in each group's
@@ -264,6 +265,7 @@ func TestWhateverPeopleDoTheCountsAgree(t *testing.T) {
 		}
 		agrees(t, c.Kit, c.ines)
 		cachesWell(t, c.Kit, some)
+		reviewsWell(t, c.Kit, c.ines)
 	}
 }
 
@@ -284,6 +286,7 @@ func TestWhateverPeopleDoAtOnceTheCountsAgree(t *testing.T) {
 	all.Wait()
 	agrees(t, c.Kit, c.ines)
 	cachesWell(t, c.Kit, []string{kit.Administrator, kit.Owner, kit.Member})
+	reviewsWell(t, c.Kit, c.ines)
 }
 
 // By hand nobody is put into the group with the rule here, so that who is in it
@@ -352,5 +355,49 @@ func TestARuleThatIsSetWhilePeopleChange(t *testing.T) {
 		all.Wait()
 		c.followsRules(t)
 		agrees(t, c.Kit, c.ines)
+	}
+}
+
+// reviewsWell checks that what follows changes finds what a look at everything finds. That somebody's department has changed, and
+// that two groups have come to have nearly the same people, is found by the latter alone.
+func reviewsWell(t *testing.T, l *kit.Kit, ines workspace.Actor) {
+	t.Helper()
+	all := func() map[string]string {
+		out := map[string]string{}
+		for cursor := ""; ; {
+			p, err := l.Review.List(ctx, ines, review.Query{Cursor: cursor, Limit: 100})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range p.Items {
+				if f.Kind == "owner_elsewhere" || f.Kind == "same_people" || f.Kind == "rule_unfilled" {
+					continue
+				}
+				about := f.Person
+				if about == nil {
+					about = f.Group
+				}
+				out[f.Kind+" "+about.Address] = f.Says
+			}
+			if cursor = p.Next; cursor == "" {
+				return out
+			}
+		}
+	}
+	if err := l.Review.Follow(ctx); err != nil {
+		t.Fatal(err)
+	}
+	followed := all()
+	if err := l.Review.Everything(ctx); err != nil {
+		t.Fatal(err)
+	}
+	for key, says := range all() {
+		if followed[key] != says {
+			t.Errorf("%s: followed %q, looked at %q", key, followed[key], says)
+		}
+		delete(followed, key)
+	}
+	for key, says := range followed {
+		t.Errorf("%s: followed %q, looked at nothing", key, says)
 	}
 }

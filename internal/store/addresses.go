@@ -1,6 +1,8 @@
 package store
 
 import (
+	"time"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
@@ -29,6 +31,14 @@ func (s *Reads) AddressesNear(a mailaddr.Address) ([]Taken, error) {
 // GroupByAddress returns the group that an address or alias leads to.
 func (s *Reads) GroupByAddress(key string) (g Group, err error) {
 	return s.oneGroup("id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))", key, KindGroup, KindAlias)
+}
+
+// NoteUse notes that mail came to further addresses of groups, where that was not noted within a day.
+func (s *Tx) NoteUse(keys []string, at time.Time) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	return wrap("note which addresses are used", s.db.Exec("UPDATE addresses SET used_at = ? WHERE addr_key IN ? AND kind = ? AND (used_at IS NULL OR used_at < ?)", at, keys, KindAlias, at.AddDate(0, 0, -1)).Error)
 }
 
 // Aliases returns the further addresses of groups, by group.

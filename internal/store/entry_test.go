@@ -138,7 +138,7 @@ func TestAddressesOfOneGroup(t *testing.T) {
 			}
 			was := locked
 			locked.Address, locked.AddrKey = address, address
-			if err := t.SetAddresses(&locked, aliases); err != nil {
+			if err := t.SetAddresses(&locked, aliases, time.Now().UTC()); err != nil {
 				return err
 			}
 			return t.SaveGroup(&locked, was)

@@ -306,6 +306,7 @@ func groupFilter(t FilterTime, shown bool) lookup {
 		"days_left": {index: true, known: ends, value: asDays("g.expires_at", func(n *rule.Node) (from, to time.Time) {
 			return t.inDays(n.Number), t.inDays(n.Number + 1)
 		})},
+		"finding":      {index: true, rows: "SELECT 1 FROM findings f WHERE f.subject = g.id AND (f.accepted_at IS NULL OR f.accepted_until <= '" + t.Now.UTC().Format(dbTime) + "')", value: asWord("f.kind")},
 		"last_post_at": {index: true, rows: "SELECT 1 FROM group_posts l WHERE l.group_id = g.id", lone: true, value: asMoment("l.last_at")},
 		"quiet_days": {value: func(n *rule.Node) condition {
 			const last = "COALESCE((SELECT l.last_at FROM group_posts l WHERE l.group_id = g.id), g.created_at)"

@@ -177,7 +177,7 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 		}
 		if r.IntN(3) == 0 {
 			x.aliases = []string{fmt.Sprintf("filtering-alias-%d@merrowline.example", i)}
-			if err := s.SetAddresses(g, x.aliases); err != nil {
+			if err := s.SetAddresses(g, x.aliases, time.Now().UTC()); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -237,10 +237,14 @@ func (s *Tx) AddGroups(groups []*Group) error {
 	return wrap("write search words", s.writing(ofGroups).CreateInBatches(words, batch).Error)
 }
 
-// SetAddresses gives a group that is locked its address and its aliases, and makes
+// SetAddresses gives a group that is locked its address and its aliases, from at on where it did not have them, and makes
 // it searchable by them. It returns ErrDuplicate where one of them, or one too
 // alike, is somebody else's.
-func (s *Tx) SetAddresses(g *Group, aliases []string) error {
+func (s *Tx) SetAddresses(g *Group, aliases []string, at time.Time) error {
+	var had []address
+	if err := s.db.Select("addr_key", "added_at", "used_at").Find(&had, "ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Error; err != nil {
+		return wrap("read addresses", err)
+	}
 	if err := s.db.Where("ref = ? AND kind IN (?, ?)", g.ID, KindGroup, KindAlias).Delete(&address{}).Error; err != nil {
 		return wrap("replace addresses", err)
 	}
@@ -256,6 +260,10 @@ func (s *Tx) SetAddresses(g *Group, aliases []string) error {
 			kind = KindGroup
 		}
 		row := addressRow(a, kind, g.ID)
+		row.AddedAt = at
+		if i := slices.IndexFunc(had, func(x address) bool { return x.AddrKey == row.AddrKey }); i >= 0 {
+			row.AddedAt, row.UsedAt = had[i].AddedAt, had[i].UsedAt
+		}
 		if alike[row.Alike] {
 			row.GroupAlike = nil
 		}

@@ -319,7 +319,7 @@ func (s *Tx) Purge(left PurgedGroup) error {
 		return wrap("purge a group", err)
 	}
 	for _, q := range []string{
-		"DELETE FROM notices WHERE group_id = ?", "DELETE FROM notice_letters WHERE group_id = ?", "DELETE FROM group_sizes WHERE group_id = ?", "DELETE FROM group_posts WHERE group_id = ?", "DELETE FROM group_tellings WHERE group_id = ?",
+		"DELETE FROM findings WHERE subject = ?", "DELETE FROM notices WHERE group_id = ?", "DELETE FROM notice_letters WHERE group_id = ?", "DELETE FROM group_sizes WHERE group_id = ?", "DELETE FROM group_posts WHERE group_id = ?", "DELETE FROM group_tellings WHERE group_id = ?",
 		"DELETE FROM requests WHERE group_id = ?", "DELETE FROM invitations WHERE group_id = ?", "DELETE FROM join_links WHERE group_id = ?",
 		"DELETE FROM overrides WHERE group_id = ?", "DELETE FROM group_settings WHERE group_id = ?", "DELETE FROM group_rules WHERE group_id = ?",
 		"DELETE FROM external_members WHERE group_id = ?", "DELETE FROM own_links WHERE group_id = ?", "DELETE FROM proofs WHERE group_id = ?", "DELETE FROM answers WHERE group_id = ?", "DELETE FROM consents WHERE group_id = ?", "DELETE FROM consents WHERE outer_id = ?",

@@ -104,7 +104,7 @@ func TestAPageShowsWhatChanged(t *testing.T) {
 		}, func(_ Group, a GroupExtras) bool { return a.Owners[0].Name == "Wren Kestrel" }},
 		{"an alias", func(tx *Tx) error {
 			g, err := tx.LockGroup(g.ID)
-			return errors.Join(err, tx.SetAddresses(&g, []string{"kept-alias@merrowline.example"}), tx.SaveGroup(&g, g))
+			return errors.Join(err, tx.SetAddresses(&g, []string{"kept-alias@merrowline.example"}, time.Now().UTC()), tx.SaveGroup(&g, g))
 		}, func(_ Group, a GroupExtras) bool { return len(a.Aliases) == 1 }},
 		{"a role", func(tx *Tx) error {
 			g, err := tx.LockGroup(g.ID)

@@ -111,10 +111,12 @@ type address struct {
 	Alike      string
 	GroupAlike *string
 	Loose      string
+	AddedAt    time.Time
+	UsedAt     *time.Time // when mail last came to it, within a day; kept of aliases
 }
 
 func addressRow(a mailaddr.Address, kind int8, ref uuid.UUID) address {
-	row := address{AddrKey: a.Key(), Address: a.String(), Kind: kind, Ref: ref, Alike: a.Alike(), Loose: a.Loose()}
+	row := address{AddrKey: a.Key(), Address: a.String(), Kind: kind, Ref: ref, Alike: a.Alike(), Loose: a.Loose(), AddedAt: time.Now().UTC()}
 	if kind == KindGroup || kind == KindAlias {
 		row.GroupAlike = &row.Alike
 	}

@@ -6,8 +6,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -224,6 +226,9 @@ func (s *Tx) settle() error {
 	if err != nil {
 		return err
 	}
+	if err := s.reviewAround(n, touched, in); err != nil {
+		return err
+	}
 	if len(who) > manyMoves {
 		return s.countSizes(n, n.above(sorted(touched)))
 	}
@@ -232,6 +237,22 @@ func (s *Tx) settle() error {
 		return err
 	}
 	return s.countSizes(n, recount)
+}
+
+// reviewAround notes that groups are to be looked at again whose size changes though nothing is recorded about them: those
+// around groups that changed, and those of people who left or returned, unless these are very many.
+func (s *Tx) reviewAround(n nesting, touched map[uuid.UUID]bool, flipped map[uuid.UUID]map[uuid.UUID]bool) error {
+	of := map[uuid.UUID]bool{}
+	if len(flipped) <= manyMoves {
+		for _, groups := range flipped {
+			maps.Copy(of, groups)
+		}
+	}
+	for _, g := range n.above(sorted(touched)) {
+		of[g] = of[g] || !touched[g]
+	}
+	maps.DeleteFunc(of, func(_ uuid.UUID, look bool) bool { return !look })
+	return s.ReviewLater(sorted(of), nil, time.Now().UTC())
 }
 
 // mover is somebody whom a transaction moved.

@@ -278,6 +278,9 @@ func (c *Change) flush() error {
 	if err := c.Tx.AddEvents(c.events, c.affected); err != nil {
 		return err
 	}
+	if err := c.reviewLater(); err != nil {
+		return err
+	}
 	c.queued = c.queued || len(c.letters) > 0
 	letters := c.gathered()
 	mail := make([]store.NewMail, len(letters))
@@ -289,6 +292,24 @@ func (c *Change) flush() error {
 	}
 	return c.Tx.AddMail(mail...)
 }
+
+// reviewLater notes that groups about which something was recorded are to be looked at again, as are those of people who came or went.
+func (c *Change) reviewLater() error {
+	var groups, people []uuid.UUID
+	for i, e := range c.events {
+		if e.GroupID != nil {
+			groups = append(groups, *e.GroupID)
+		} else if len(c.affected[i]) <= maxReviewed {
+			for _, a := range c.affected[i] {
+				people = append(people, a.PersonID)
+			}
+		}
+	}
+	return c.Tx.ReviewLater(groups, people, c.Now())
+}
+
+// maxReviewed is of how many people of one entry the groups are looked at again before the next look at everything.
+const maxReviewed = 500
 
 // Says puts what the change does in one sentence.
 func (c *Change) Says(sentence string) { c.Report.Says = sentence }

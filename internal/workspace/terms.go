@@ -98,7 +98,7 @@ func (t Terms) LookAgain(now time.Time, field, day string) (*time.Time, error) {
 }
 
 // UnknownToTerms is what the filter of a term rule can't ask about: what it decides.
-var UnknownToTerms = []string{"state", "expires_on", "days_left", "renewed_at", "ended_at", "exempt", "exempt_until", "term_rule", "under_hold"}
+var UnknownToTerms = []string{"state", "expires_on", "days_left", "renewed_at", "ended_at", "exempt", "exempt_until", "term_rule", "under_hold", "finding"}
 
 // ParseTermFilter reads the filter of a term rule or a caretaker; nil for "", which names all groups.
 func ParseTermFilter(text string) (*rule.Rule, error) {

@@ -113,6 +113,7 @@ const (
 	LetterHelpOver      = "help over"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
+	LetterFindings      = "findings"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman      = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -293,6 +294,11 @@ var english = language{
 			"{by} turned off the second factor with which {address} signs in to the mail groups.",
 			"If you asked for that, set up another on the page below. If not, tell your administrators at once."},
 			"Set up a second factor", "This came because {address} signs in to the mail groups.", ""},
+		LetterFindings: {"{count} to look at in your groups", []string{
+			"{by} asks you to look at what the review of the directory found about groups that are yours to look after:",
+			"{note}",
+			"The page below lists it, with what mends each. What is fine as it is, say so to {by}: it is not asked again then."},
+			"Look at what was found", "This came because {address} owns these groups, or helps with them.", ""},
 		LetterOwnsMany: {"You now own {count} groups", []string{
 			"{by} made you an owner of {count} groups in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
@@ -551,6 +557,11 @@ var german = language{
 			"{by} hat den zweiten Faktor abgeschaltet, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
 			"Haben Sie darum gebeten, richten Sie auf der Seite unten einen neuen ein. Wenn nicht, wenden Sie sich sofort an die Administratoren."},
 			"Zweiten Faktor einrichten", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet.", ""},
+		LetterFindings: {"{count} Hinweise zu Ihren Gruppen", []string{
+			"{by} bittet Sie, sich anzusehen, was die Durchsicht des Verzeichnisses über Gruppen gefunden hat, um die Sie sich kümmern:",
+			"{note}",
+			"Die Seite unten führt alles auf, mit dem, was es behebt. Was so in Ordnung ist, sagen Sie {by}: Dann wird nicht wieder danach gefragt."},
+			"Ansehen, was gefunden wurde", "Sie erhalten dies, weil {address} diese Gruppen besitzt oder bei ihnen hilft.", ""},
 		LetterOwnsMany: {"Ihnen gehören jetzt {count} Gruppen", []string{
 			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} Gruppen gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},

@@ -1,4 +1,4 @@
-import { Button, HStack, Text } from '@chakra-ui/react';
+import { Button, HStack, Menu, Portal, Text } from '@chakra-ui/react';
 import { lazy, Suspense, useState } from 'react';
 import type { NewBulk } from '../api/client';
 import { plural } from '../lib/dates';
@@ -7,14 +7,20 @@ const ChangeMany = lazy(() => import('./change-many'));
 
 const kinds = {
   owners: 'Owners…',
-  language: 'Language…',
-  traits: 'What they do…',
+  policy: 'Policy…',
   renew: 'Renew…',
-  exempt: 'Exempt…',
-  hold: 'Hold…',
   retire: 'Retire…',
 } as const;
-export type Kind = keyof typeof kinds;
+const more = {
+  start: 'Begin again from a starting point…',
+  traits: 'What they do…',
+  aliases: 'Further addresses…',
+  language: 'Language of notices…',
+  exempt: 'Exempt from the term rules…',
+  hold: 'Put under hold, or release…',
+  restore: 'Restore…',
+} as const;
+export type Kind = keyof typeof kinds | keyof typeof more;
 type Whole = { total: number; list: { q: string; states: string[]; filter: string } };
 
 /** BulkBar says how many groups are picked, and what can be done to all of them at once. */
@@ -52,11 +58,29 @@ export function BulkBar(props: {
         None
       </Button>
       <HStack ml="auto" gap="1">
-        {(Object.keys(kinds) as Kind[]).map((k) => (
+        {(Object.keys(kinds) as (keyof typeof kinds)[]).map((k) => (
           <Button key={k} size="xs" variant="outline" colorPalette="gray" bg="bg.panel" onClick={() => setKind(k)}>
             {kinds[k]}
           </Button>
         ))}
+        <Menu.Root onSelect={(e) => setKind(e.value as Kind)}>
+          <Menu.Trigger asChild>
+            <Button size="xs" variant="outline" colorPalette="gray" bg="bg.panel">
+              More…
+            </Button>
+          </Menu.Trigger>
+          <Portal>
+            <Menu.Positioner>
+              <Menu.Content>
+                {(Object.keys(more) as (keyof typeof more)[]).map((k) => (
+                  <Menu.Item key={k} value={k}>
+                    {more[k]}
+                  </Menu.Item>
+                ))}
+              </Menu.Content>
+            </Menu.Positioner>
+          </Portal>
+        </Menu.Root>
       </HStack>
       {kind && (
         <Suspense>

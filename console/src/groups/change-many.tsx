@@ -8,19 +8,30 @@ import { useChange } from '../lib/use-change';
 import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Trouble } from '../ui/parts';
 import type { Kind } from './bulk';
+import { AliasesOfMany, PolicyOfMany, StartOfMany } from './bulk-parts';
 
 const titles: Record<Kind, string> = {
   owners: 'Owners of',
   language: 'Language of',
   traits: 'What they do:',
+  policy: 'Policy of',
+  start: 'Begin again:',
+  aliases: 'Further addresses of',
   renew: 'Renew',
   exempt: 'Exempt',
   hold: 'Under hold:',
   retire: 'Retire',
+  restore: 'Restore',
 };
 
-/** ChangeMany asks what is to be changed, shows what it would do, and begins it. */
-export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBulk; onDone: () => void }) {
+/** ChangeMany asks what is to be changed, shows what it would do, and begins it. What is likely meant can be chosen before. */
+export default function ChangeMany(props: {
+  kind: Kind;
+  n: number;
+  groups: NewBulk;
+  likely?: Pick<NewBulk, 'policy' | 'aliases'>;
+  onDone: () => void;
+}) {
   const { kind, groups } = props;
   const navigate = useNavigate();
   const [add, setAdd] = useState<{ address: string; name: string }[]>([]);
@@ -30,11 +41,17 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
   const [reason, setReason] = useState('');
   const [until, setUntil] = useState('');
   const [off, setOff] = useState(false);
+  const [policy, setPolicy] = useState(props.likely?.policy ?? {});
+  const [aliases, setAliases] = useState(props.likely?.aliases ?? { unused_days: 365 });
+  const [start, setStart] = useState('');
   const set = (to: 'on' | 'off') => Object.keys(traits).filter((t) => traits[t] === to);
   const what: Record<Kind, Partial<NewBulk> | undefined> = {
     owners: add.length > 0 ? { owners: { add: add.map((p) => p.address), replace } } : undefined,
     language: { language },
     traits: set('on').length + set('off').length > 0 ? { traits: { on: set('on'), off: set('off') } } : undefined,
+    policy: Object.keys(policy).length > 0 ? { policy } : undefined,
+    start: start ? { starting_point: start } : undefined,
+    aliases: { aliases },
     renew: { renew: reason.trim() ? { reason } : {} },
     exempt: off
       ? { exempt: { reason: '' } }
@@ -43,6 +60,7 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
         : undefined,
     hold: off ? { release: true } : reason.trim() ? { hold: { reason } } : undefined,
     retire: { retire: true },
+    restore: { restore: true },
   };
   const chosen = what[kind];
   const body = { ...groups, ...chosen };
@@ -60,10 +78,14 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
     owners: 'Change the owners of',
     language: 'Change the language of',
     traits: 'Change',
+    policy: 'Change the policy of',
+    start: 'Begin again with',
+    aliases: 'Change the further addresses of',
     renew: 'Renew',
     exempt: off ? 'Give back to the rules' : 'Exempt',
     hold: off ? 'Release' : 'Put under hold',
     retire: 'Retire',
+    restore: 'Restore',
   }[kind];
   return (
     <Dialog.Root open onOpenChange={props.onDone} size="lg" scrollBehavior="inside">
@@ -140,6 +162,10 @@ export default function ChangeMany(props: { kind: Kind; n: number; groups: NewBu
                     ))}
                   </Stack>
                 )}
+                {kind === 'policy' && <PolicyOfMany patch={policy} onPatch={setPolicy} />}
+                {kind === 'start' && <StartOfMany start={start} onStart={setStart} />}
+                {kind === 'aliases' && <AliasesOfMany change={aliases} onChange={setAliases} />}
+                {kind === 'restore' && <Text>They are back with everything in them, and take mail again.</Text>}
                 {(kind === 'renew' || kind === 'exempt' || kind === 'hold') && (
                   <Stack gap="2">
                     <Text>

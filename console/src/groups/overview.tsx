@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, ask } from '../api/client';
 import { date, inDays, plural } from '../lib/dates';
+import { FindingsOf } from '../shared/findings';
 import { Faults, StandIns } from '../shared/policy';
 import { Fact, Panel } from '../ui/parts';
 import { MyPart } from './my-part';
@@ -63,6 +64,7 @@ export default function Overview() {
             <Text>{g.mail.notice}</Text>
           </Panel>
         )}
+        {g.may?.includes('history') && <FindingsOf address={g.address} />}
         <MyPart group={g} />
         <Rehearse group={g} byName={g.may?.includes('rehearse') ?? false} />
       </Stack>

@@ -9,6 +9,7 @@ export const subjects = [
   'person',
   'naming',
   'life',
+  'review',
   'post',
   'history',
   'me',

@@ -40,13 +40,15 @@ function All() {
   const rows = useRef<HTMLDivElement>(null);
   const list = useList({
     key: ['post', 'waiting'],
-    filters: ['kind'],
-    read: (query, cursor) =>
-      ask(
-        api.GET('/api/v1/waiting', {
-          params: { query: { kind: [query.kind ?? []].flat() as Item['kind'][], cursor, limit: 50 } },
-        }),
-      ),
+    filters: ['kind', 'group'],
+    read: ({ kind, group }, cursor) => {
+      const query = { kind: [kind ?? []].flat() as Item['kind'][], cursor, limit: 50 };
+      return ask(
+        typeof group === 'string'
+          ? api.GET('/api/v1/groups/{ref}/waiting', { params: { path: { ref: group }, query } })
+          : api.GET('/api/v1/waiting', { params: { query } }),
+      );
+    },
   });
   const decide = useChange(
     ['post', 'joining', 'rule', 'group', 'member', 'me'],
@@ -101,6 +103,11 @@ function All() {
             onClick={() => list.set('kind', chosen.includes(k) ? chosen.filter((x) => x !== k) : [...chosen, k])}
           >
             {label}
+          </Button>
+        ))}
+        {list.values('group').map((g) => (
+          <Button key={g} size="xs" variant="subtle" colorPalette="ivy" onClick={() => list.set('group', '')}>
+            group: {g} ×
           </Button>
         ))}
         {list.rows.length > 1 && (

@@ -118,6 +118,8 @@ const (
 	ReadCeilings         Action = "read_ceilings"
 	ChangeCeilings       Action = "change_ceilings"
 	ChangeMany           Action = "change_many"
+	ReadReview           Action = "read_review"
+	ChangeReview         Action = "change_review"
 )
 
 // permit says who may do something. Administrators may do everything.
@@ -181,6 +183,8 @@ var onWorkspace = []permit{
 	{action: ChangeDomains, refusal: "Only administrators may change the mail domains."},
 	{action: ReadMany, auditor: true, refusal: "Only administrators and auditors see changes of many groups."},
 	{action: ChangeMany, refusal: "Only administrators may change many groups at once."},
+	{action: ReadReview, auditor: true, refusal: "Only administrators and auditors see how the review of the whole directory goes."},
+	{action: ChangeReview, refusal: "Only administrators say what the review finds, and who mends it."},
 	{action: ReadReach, auditor: true, refusal: "Only administrators and auditors see what somebody else may do in all groups."},
 	{action: ReadCeilings, auditor: true, creators: true, refusal: "Only administrators, auditors and those who may create groups see the ceilings of the workspace."},
 	{action: ChangeCeilings, refusal: "Only administrators may change the ceilings of the workspace."},

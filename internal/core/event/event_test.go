@@ -117,6 +117,12 @@ var samples = []Event{
 	{ines, "console", Who{}, DomainAdded{"islands.example"}},
 	{ines, "console", Who{}, DomainLeads{"islands.example", "coast.example"}},
 	{ines, "console", Who{}, DomainRetired{"islands.example"}},
+	{ines, "console", books, FindingAccepted{"One owner (1)", "She is never away.", "2027-06-30"}},
+	{ines, "console", Who{}, FindingAccepted{"Quiet (12)", "Seasonal.", ""}},
+	{ines, "console", books, FindingAccepted{What: "One owner (1)"}},
+	{ines, "console", Who{}, FindingAssigned{"Quiet (12)", "the owners of each group", "Before the season, please."}},
+	{ines, "console", books, FindingAssigned{What: "Quiet (1)"}},
+	{ines, "console", Who{}, LimitsChanged{[]Change{{Field: "quiet_days", From: "180", To: "365"}}, "Of 60 groups, the review then finds 12 things."}},
 	{ines, "console", Who{}, ViewDeleted{"Open at the coast", "groups", `post eq "anyone"`}},
 	{ines, "console", Who{}, PersonCreated{tove}},
 	{ines, "console", Who{}, PersonChanged{tove, []Change{{Field: "department", From: "Deck", To: "Dispatch"}}}},
@@ -195,7 +201,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 75 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 78 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

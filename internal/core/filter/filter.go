@@ -14,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/review"
 	"ivytable.example/ivytable/internal/core/rule"
 )
 
@@ -60,6 +61,7 @@ func groups() []rule.Attribute {
 		rule.Attribute{Path: "under_hold", Label: "is under hold", Kind: rule.Boolean},
 		rule.Attribute{Path: "exempt_until", Label: "day on which to look again at why it is exempt", Kind: rule.Day},
 		rule.Attribute{Path: "days_left", Label: "days until it expires", Kind: rule.Number},
+		rule.Attribute{Path: "finding", Label: "what the review found about it", Kind: rule.Choice, Choices: review.Names(), Many: true, Private: true},
 		rule.Attribute{Path: "last_post_at", Label: "last post", Kind: rule.DateTime, Private: true},
 		rule.Attribute{Path: "quiet_days", Label: "days since the last post, or since it was made", Kind: rule.Number, Private: true},
 	)

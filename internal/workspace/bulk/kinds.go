@@ -78,6 +78,7 @@ func doersOf(n api.NewBulk) (all []doer) {
 		{n.Policy != nil, func() doer { return &policies{patch: *n.Policy} }},
 		{n.Ceilings, func() doer { return &policies{under: true} }},
 		{n.Start != "", func() doer { return &starting{Name: n.Start} }},
+		{n.Aliases != nil, func() doer { return &aliases{AliasesChange: *n.Aliases} }},
 	} {
 		if x.said {
 			all = append(all, x.do())
@@ -90,7 +91,7 @@ func doersOf(n api.NewBulk) (all []doer) {
 func read(v *workspace.View, n api.NewBulk) (doer, error) {
 	all := doersOf(n)
 	if len(all) != 1 {
-		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, that they come under their ceilings, that they are renewed, retire or are restored, or whether they are exempt or under hold.")
+		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, further addresses, that they come under their ceilings, that they are renewed, retire or are restored, or whether they are exempt or under hold.")
 	}
 	if x, ok := all[0].(interface{ check(v *workspace.View) error }); ok {
 		if err := x.check(v); err != nil {
@@ -340,7 +341,7 @@ func (x *undo) before(c *workspace.Change) error {
 		return err
 	}
 	switch d := d.(type) {
-	case *policies:
+	case *policies, *starting:
 		return d.before(c)
 	case *retire:
 		return c.Tx.LockRules()

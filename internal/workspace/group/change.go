@@ -183,7 +183,7 @@ func (out *changes) address(c *workspace.Change, g *workspace.Locked, address st
 		return nil
 	}
 	g.Touch()
-	return c.Tx.SetAddresses(&g.Group.Group, aliases)
+	return c.Tx.SetAddresses(&g.Group.Group, aliases, c.Now())
 }
 
 // term changes whether the term rules are for a group.

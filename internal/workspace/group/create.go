@@ -305,7 +305,7 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 		return err
 	}
 	if len(d.aliases) > 0 {
-		if err := c.Tx.SetAddresses(&g.Group.Group, d.aliases); err != nil {
+		if err := c.Tx.SetAddresses(&g.Group.Group, d.aliases, c.Now()); err != nil {
 			return err
 		}
 	}

@@ -103,6 +103,7 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
 	versions, read := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
 	var reports []uuid.UUID // groups to which something came back
+	var aliases []string    // that it was sent to
 	for _, x := range a.To {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
 			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
@@ -120,6 +121,9 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 				return err
 			}
 			read[g.ID] = g
+			if a, err := mailaddr.Parse(x.To.Address); err == nil && a.Key() != g.AddrKey {
+				aliases = append(aliases, a.Key())
+			}
 			versions[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
 			author, err := judge(v, &g, a, x.To, &m)
 			if err != nil {
@@ -143,6 +147,9 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	}
 	return s.k.Do(ctx, workspace.Actor{Person: a.By.Person, Via: "smtp"}, func(c *workspace.Change) error {
 		if err := c.Tx.AddMail(mail); err != nil {
+			return err
+		}
+		if err := c.Tx.NoteUse(aliases, v.Now()); err != nil {
 			return err
 		}
 		if err := spoken(c, a); err != nil {

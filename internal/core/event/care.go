@@ -1,0 +1,75 @@
+package event
+
+import "fmt"
+
+func init() {
+	register[FindingAccepted]()
+	register[FindingAssigned]()
+	register[LimitsChanged]()
+}
+
+// FindingAccepted: what the review found is known and fine, or, without a reason, is not any more.
+type FindingAccepted struct {
+	What   string `json:"what"` // kinds, with how many of each
+	Reason string `json:"reason,omitempty"`
+	Until  string `json:"until,omitempty"` // the day on which it is open again
+}
+
+func (FindingAccepted) Kind() Kind { return "finding.accept" }
+func (f FindingAccepted) did(_ Who, group string) string {
+	of := ""
+	if group != "" {
+		of = " of " + group
+	}
+	switch {
+	case f.Reason == "":
+		return fmt.Sprintf("opened findings%s again: %s", of, f.What)
+	case f.Until != "":
+		return fmt.Sprintf("accepted findings%s until %s, %s%s", of, day(f.Until), f.What, because(f.Reason))
+	}
+	return fmt.Sprintf("accepted findings%s, %s%s", of, f.What, because(f.Reason))
+}
+func (f FindingAccepted) undo() Undo {
+	if f.Reason == "" {
+		return can("Accept them again.")
+	}
+	return can("Open them again.")
+}
+
+// FindingAssigned: what the review found was given to somebody to mend, or taken back.
+type FindingAssigned struct {
+	What string `json:"what"`
+	To   string `json:"to,omitempty"` // a name, or the owners of each group; "" for nobody
+	Note string `json:"note,omitempty"`
+}
+
+func (FindingAssigned) Kind() Kind { return "finding.assign" }
+func (f FindingAssigned) did(_ Who, group string) string {
+	of := ""
+	if group != "" {
+		of = " of " + group
+	}
+	if f.To == "" {
+		return fmt.Sprintf("took findings%s back: %s", of, f.What)
+	}
+	return fmt.Sprintf("gave findings%s to %s, %s%s", of, f.To, f.What, because(f.Note))
+}
+func (f FindingAssigned) undo() Undo {
+	if f.To == "" {
+		return can("Give them to somebody again.")
+	}
+	return can("Take them back, or give them to somebody else.")
+}
+
+// LimitsChanged: from when on the review finds something.
+type LimitsChanged struct {
+	Changed []Change `json:"changes"`
+	Effect  string   `json:"effect,omitempty"`
+}
+
+func (LimitsChanged) Kind() Kind { return "review.change" }
+func (f LimitsChanged) did(Who, string) string {
+	return "changed what the review finds: " + told(f.Changed)
+}
+func (f LimitsChanged) changes() []Change { return f.Changed }
+func (LimitsChanged) undo() Undo          { return can("Set the limits to what they were.") }

@@ -1,0 +1,25 @@
+-- +goose Up
+CREATE TABLE findings (
+  id UUID NOT NULL PRIMARY KEY,
+  subject UUID NOT NULL,
+  of TINYINT NOT NULL,
+  kind VARCHAR(30) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  place SMALLINT NOT NULL,
+  severity TINYINT NOT NULL,
+  says VARCHAR(3000) NOT NULL,
+  n INT NOT NULL,
+  since DATETIME(6) NOT NULL,
+  others TEXT NOT NULL,
+  accepted_by VARCHAR(320) NOT NULL DEFAULT '',
+  accepted_why VARCHAR(500) NOT NULL DEFAULT '',
+  accepted_at DATETIME(6) NULL,
+  accepted_until DATETIME(6) NULL,
+  accepted_n INT NOT NULL DEFAULT 0,
+  assigned_to UUID NULL,
+  assigned_by VARCHAR(320) NOT NULL DEFAULT '',
+  assigned_at DATETIME(6) NULL,
+  UNIQUE KEY findings_subject (subject, kind),
+  KEY findings_kind (kind, subject),
+  KEY findings_place (place, id),
+  KEY findings_assigned (assigned_to, place)
+);
