@@ -31,7 +31,7 @@ export default function Findings() {
     <Grid templateColumns={{ base: 'minmax(0, 1fr)', lg: '17rem minmax(0, 1fr)' }} gap="5" alignItems="start">
       <Rail kinds={kinds.data.items} open={kinds.data.open} chosen={chosen} />
       <Stack gap="5" minW="0">
-        <Found key={chosen} kind={kind} total={kinds.data.open} />
+        <Found key={chosen} kind={kind} kinds={kinds.data.items} total={kinds.data.open} />
         <Text fontSize="sm" color="fg.muted">
           {kinds.data.reviewed_at
             ? `${plural(kinds.data.groups, 'group')} were looked at on ${moment(kinds.data.reviewed_at)}; what changes is looked at again at once.`
@@ -63,7 +63,7 @@ function Rail(props: { kinds: FindingKind[]; open: number; chosen: string }) {
     </Link>
   );
   return (
-    <Box as="nav" aria-label="Kinds of findings" fontSize="sm">
+    <Box as="nav" aria-label="Kinds of findings" fontSize="sm" display={{ base: 'none', lg: 'block' }}>
       {line('', 'All that is open', props.open)}
       {(['serious', 'doubtful', 'minor'] as const).map((s) => (
         <Box key={s} mt="3">
@@ -77,7 +77,7 @@ function Rail(props: { kinds: FindingKind[]; open: number; chosen: string }) {
   );
 }
 
-function Found({ kind, total }: { kind: FindingKind | undefined; total: number }) {
+function Found({ kind, kinds, total }: { kind: FindingKind | undefined; kinds: FindingKind[]; total: number }) {
   const me = useMe();
   const may = me.may.includes('change_review');
   const list = useList<Finding>({
@@ -116,7 +116,15 @@ function Found({ kind, total }: { kind: FindingKind | undefined; total: number }
               {kind && kind.accepted > 0 && ` ${plural(kind.accepted, 'other')} known and fine.`}
             </Text>
           </Box>
-          <HStack align="end">
+          <HStack align="end" wrap="wrap">
+            <Box display={{ lg: 'none' }} maxW="full">
+              <Choice
+                label="Kind"
+                value={kind?.kind ?? ''}
+                choices={[['', 'all'], ...kinds.map((k) => [k.kind, `${k.title} (${k.open})`] as const)]}
+                onChange={(v) => list.set('kind', v)}
+              />
+            </Box>
             {!kind && (
               <Box w="9rem">
                 <Choice
@@ -168,7 +176,7 @@ function Found({ kind, total }: { kind: FindingKind | undefined; total: number }
         )}
         {list.rows.length > 0 && (
           <Box overflowX="auto">
-            <table className="list" style={{ minWidth: '44rem' }}>
+            <table className="list">
               <thead>
                 <tr>
                   {may && (
@@ -181,16 +189,18 @@ function Found({ kind, total }: { kind: FindingKind | undefined; total: number }
                       />
                     </th>
                   )}
-                  <th scope="col" style={{ width: '15rem' }}>
+                  <th scope="col" className="about">
                     About
                   </th>
-                  <th scope="col">What was found</th>
+                  <th scope="col" className="wide">
+                    What was found
+                  </th>
                   {!kind && (
-                    <th scope="col" style={{ width: '7rem' }}>
+                    <th scope="col" className="wide" style={{ width: '7rem' }}>
                       Weight
                     </th>
                   )}
-                  <th scope="col" style={{ width: '8rem' }}>
+                  <th scope="col" className="wide" style={{ width: '8rem' }}>
                     Since
                   </th>
                 </tr>
@@ -215,8 +225,9 @@ function Found({ kind, total }: { kind: FindingKind | undefined; total: number }
                           {about?.name}
                         </Link>
                         <span className="under">{about?.address}</span>
+                        <span className="narrow">{f.says}</span>
                       </td>
-                      <td style={{ whiteSpace: 'normal' }}>
+                      <td className="wide" style={{ whiteSpace: 'normal' }}>
                         {f.says}
                         {f.state !== 'open' && (
                           <span className="under" style={{ whiteSpace: 'normal' }}>
@@ -225,11 +236,11 @@ function Found({ kind, total }: { kind: FindingKind | undefined; total: number }
                         )}
                       </td>
                       {!kind && (
-                        <td>
+                        <td className="wide">
                           <Severity of={f.severity} />
                         </td>
                       )}
-                      <td>{date(f.since)}</td>
+                      <td className="wide">{date(f.since)}</td>
                     </tr>
                   );
                 })}

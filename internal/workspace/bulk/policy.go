@@ -35,7 +35,19 @@ func (x *policies) says() string {
 	if x.under {
 		return "their policies come down under the ceilings of the workspace"
 	}
-	return "their policies become " + strings.ReplaceAll(workspace.PolicyWords(x.patch), " ", ", ")
+	var words []string
+	x.patch.Each(func(name, value string) {
+		said := name + " " + value
+		for _, d := range policy.Describe() {
+			for _, c := range d.Choices {
+				if d.Name == name && c.Name == value {
+					said = strings.ToLower(d.Asks[:1]) + d.Asks[1:] + ": " + c.In
+				}
+			}
+		}
+		words = append(words, said)
+	})
+	return strings.Join(words, "; ")
 }
 
 func (x *policies) check(*workspace.View) error {
