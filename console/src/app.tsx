@@ -39,6 +39,9 @@ const CareToday = page('/care', () => import('./care/today'));
 const Terms = lazy(() => import('./care/terms'));
 const Forecast = lazy(() => import('./care/forecast'));
 const Findings = lazy(() => import('./care/findings'));
+const Rounds = lazy(() => import('./care/rounds'));
+const RoundPage = lazy(() => import('./care/round'));
+const Confirm = page('/confirm', () => import('./mine/confirm'));
 const Ended = lazy(() => import('./care/ended'));
 const Rules = page('/rules', () => import('./rules/rules'));
 const History = page('/history', () => import('./history/history'));
@@ -49,6 +52,7 @@ const PublicPage = lazy(() => import('./public/group'));
 const Proof = lazy(() => import('./public/proof'));
 const OwnPart = lazy(() => import('./links/own'));
 const Renew = lazy(() => import('./links/renew'));
+const RoundLetter = lazy(() => import('./links/round'));
 const Caretaker = lazy(() => import('./links/caretaker'));
 const JoinByLink = lazy(() => import('./links/join'));
 
@@ -60,6 +64,7 @@ export function App() {
         <Route path="/invitations/:secret" element={<Invitation />} />
         <Route path="/own/:secret" element={<OwnPart />} />
         <Route path="/renew/:secret" element={<Renew />} />
+        <Route path="/rounds/:secret" element={<RoundLetter />} />
         <Route path="/caretaker/:secret" element={<Caretaker />} />
         <Route path="/public" element={<PublicList />} />
         <Route path="/public/:ref" element={<PublicPage />} />
@@ -91,9 +96,12 @@ export function App() {
             <Route path=":ref" element={<PersonPage />} />
           </Route>
           <Route path="/waiting" element={<Waiting />} />
+          <Route path="/confirm" element={<Confirm />} />
           <Route path="/care" element={<Care />}>
             <Route index element={<CareToday />} />
             <Route path="findings" element={<Findings />} />
+            <Route path="rounds" element={<Rounds />} />
+            <Route path="rounds/:id" element={<RoundPage />} />
             <Route path="terms" element={<Terms />} />
             <Route path="forecast" element={<Forecast />} />
             <Route path="ended" element={<Ended />} />

@@ -82,7 +82,7 @@ type Ability struct {
 // Waiting is something that needs somebody's decision.
 type Waiting struct {
 	ID       string    `json:"id"`
-	Kind     string    `json:"kind" enum:"post,join,leave,rule,nest" doc:"A post to approve, a request to join or leave, a change of who is in by rule, a group that would be in another"`
+	Kind     string    `json:"kind" enum:"post,join,leave,rule,nest,round" doc:"A post to approve, a request to join or leave, a change of who is in by rule, a group that would be in another, a group to confirm"`
 	Group    Name      `json:"group"`
 	Who      Name      `json:"who" doc:"Who wrote or asks; empty for a rule"`
 	Proven   bool      `json:"proven" doc:"It is proven who that is"`

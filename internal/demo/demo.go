@@ -199,6 +199,9 @@ func (f *filler) years(ctx context.Context) error {
 				return err
 			}
 		}
+		if err := f.rounds(ctx, back); err != nil {
+			return err
+		}
 		if back == 0 {
 			break // the letters of today are for whoever looks into the post office
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/google/uuid"
@@ -74,6 +75,24 @@ var contract = []row{
 	{op: "read-review-limits", want: only(200, 5, 6)},
 	{op: "change-review-limits", body: `{"quiet_days": 180, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": <n>, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(200, 6), records: "review.change"},
 	{op: "change-review-limits", body: `{"quiet_days": 0, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": 5, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(422, 6)},
+	{op: "list-rounds", want: only(200, 5, 6)},
+	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"<open>\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(201, 6), records: "round.begin"},
+	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"nothing@nowhere.example\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(422, 6)},
+	{op: "begin-round", body: `{"name": "Round <n>", "questions": ["needed"], "due_on": "2020-01-01"}`, want: only(422, 6)},
+	{op: "read-round", path: "id=<round>", want: only(200, 5, 6)},
+	{op: "read-round", path: "id=" + nothing, want: only(404, 5, 6)},
+	{op: "change-round", path: "id=<round>", body: `{"note": "Please, by <n>"}`, want: only(200, 6), records: "round.change"},
+	{op: "change-round", path: "id=<round>", body: `{"due_on": "2020-01-01"}`, want: only(422, 6)},
+	{op: "end-round", path: "id=<round>", want: only(200, 6), records: "round.end"},
+	{op: "list-round-groups", path: "id=<round>", want: only(200, 5, 6)},
+	{op: "list-round-progress", path: "id=<round>", query: "by=area", want: only(200, 5, 6)},
+	{op: "export-round", path: "id=<round>", want: only(200, 5, 6)},
+	{op: "list-round-questions", want: signedIn(200)},
+	{op: "answer-round", body: `{"ids": ["<round asked>"], "answer": "keep", "confirmed": ["needed", "people"]}`, want: signedIn(200), records: "round.answer", by: []int{4, 6}},
+	{op: "answer-round", body: `{"ids": ["<round asked>"], "answer": "retire"}`, want: signedIn(200), records: "group.retire round.answer", by: []int{4, 6}},
+	{op: "answer-round", body: `{"ids": ["<round asked>"], "answer": "hand_over"}`, want: signedIn(422)},
+	{op: "read-round-letter", path: "secret=<round letter>", want: all(200)},
+	{op: "keep-asked", path: "secret=<round letter>", body: `{"ids": ["` + nothing + `"]}`, want: all(409)},
 	{op: "read-external-rules", want: signedIn(200)},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": [], "refused_domains": ["lucky-<n>.example"], "by_letter": false, "days": 0}`, want: only(200, 6), records: "outside.change"},
 	{op: "change-external-rules", body: `{"allowed": true, "only_domains": ["merrowline.example"], "refused_domains": [], "by_letter": false, "days": 0}`, want: only(422, 6)},
@@ -587,6 +606,24 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		must(k.Review.Follow(ctx))
 		return []string{"<finding>", kit.First(k.Review.List(ctx, admin, review.Query{Group: g.Address, Kinds: []string{"not_described"}, Limit: 1})).Items[0].ID}
 	})
+	asks := func(name string, rounds func(r api.Round) []string) { // the group has a round of its own
+		set(name, func() []string {
+			g := f.group("")
+			return rounds(kit.First(k.Round.Begin(ctx, admin, api.NewRound{Name: "About " + g.Name, Filter: fmt.Sprintf("address eq %q", g.Address), Questions: []string{"needed", "people"}, DueOn: k.Now().AddDate(0, 0, 20).Format(time.DateOnly)})))
+		})
+	}
+	asks("<round>", func(r api.Round) []string { return []string{"<round>", r.ID} })
+	asks("<round asked>", func(r api.Round) []string {
+		return []string{"<round asked>", kit.First(k.Round.Groups(ctx, admin, r.ID, nil, "", "", 1)).Items[0].ID}
+	})
+	asks("<round letter>", func(r api.Round) []string {
+		must(k.Round.Run(ctx))
+		all := k.Letters(f.t)
+		i := slices.IndexFunc(all, func(l kit.Letter) bool { return strings.Contains(l.Text, r.Name) })
+		_, rest, _ := strings.Cut(all[i].Text, "/rounds/")
+		return []string{"<round letter>", rest[:32]}
+	})
+	set("<soon>", func() []string { return []string{"<soon>", k.Now().AddDate(0, 0, 30).Format(time.DateOnly)} })
 	set("<factored>", func() []string {
 		p := f.person()
 		k.SQL(f.t, "INSERT INTO second_factors SELECT id, '12345678901234567890', NOW(6), 0 FROM people WHERE address = '"+p+"'")

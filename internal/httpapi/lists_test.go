@@ -53,7 +53,7 @@ func TestEveryListCanBeWalked(t *testing.T) {
 	} {
 		seen := map[string]bool{}
 		total, cursor := int64(-2), ""
-		for range 200 {
+		for range 1000 {
 			status, body := ask(t, kit.Administrator, "GET", c.path+"limit=4&cursor="+cursor, "")
 			if status != 200 {
 				t.Fatalf("%s: %d %s", c.path, status, body)

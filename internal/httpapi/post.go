@@ -9,7 +9,7 @@ import (
 
 // WaitingKinds is what of all that waits is wanted.
 type WaitingKinds struct {
-	Kind []string `query:"kind" maxItems:"5" enum:"post,join,leave,rule,nest" doc:"Of every kind when left out"`
+	Kind []string `query:"kind" maxItems:"6" enum:"post,join,leave,rule,nest,round" doc:"Of every kind when left out"`
 }
 
 func (s *server) listWaiting(ctx context.Context, by workspace.Actor, in *struct {

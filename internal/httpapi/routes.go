@@ -11,6 +11,7 @@ func (s *server) routes() []route {
 		member  = members + "/{member}"
 		rule    = group + "/rule"
 		person  = "/people/{ref}"
+		round   = "/rounds/{id}"
 	)
 	read, people, groups, policy := scoped("read"), scoped("people"), scoped("groups"), scoped("policy")
 	return []route{
@@ -187,6 +188,18 @@ func (s *server) routes() []route {
 		on("POST", "/findings/assignments", "assign-findings", "Give findings to somebody to mend; each gets one letter", s.assignFindings, looks, groups),
 		on("GET", "/review-limits", "read-review-limits", "From when on something is found", s.readReviewLimits),
 		on("PUT", "/review-limits", "change-review-limits", "Change from when on something is found; everything is looked at again", s.changeReviewLimits, long, looks, policy),
+		on("GET", "/rounds", "list-rounds", "Rounds in which those who own groups confirm them, newest first", s.listRounds),
+		on("POST", "/rounds", "begin-round", "Ask those who own groups to confirm them", s.beginRound, makes, looks, long, groups),
+		on("GET", round, "read-round", "One round", s.readRound),
+		on("PATCH", round, "change-round", "Change a round that is open", s.changeRound, looks, groups),
+		on("POST", round+"/end", "end-round", "End a round before its day; what was answered stays", s.endRound, looks, groups),
+		on("GET", round+"/groups", "list-round-groups", "The groups of a round, with what was answered", s.listRoundGroups),
+		on("GET", round+"/progress", "list-round-progress", "How far a round is, by mail domain, owner or area", s.listRoundProgress),
+		on("GET", "/exports/rounds/{id}", "export-round", "What was answered in a round, by whom and when, with the entries of the history, as CSV or JSON lines", s.exportRound, long),
+		on("GET", "/round-questions", "list-round-questions", "Groups that I am asked to confirm", s.listRoundQuestions),
+		on("POST", "/round-answers", "answer-round", "Confirm groups, hand them over or retire them; a result for each", s.answerRound, looks, people),
+		on("GET", "/round-letters/{secret}", "read-round-letter", "What the letter of a round asked, by its link", s.readRoundLetter, public),
+		on("POST", "/round-letters/{secret}", "keep-asked", "Keep groups as they are by the link of a letter", s.keepAsked, public),
 
 		// posts
 		on("POST", "/rehearsals", "rehearse", "What would happen if", s.rehearse, read),

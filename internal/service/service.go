@@ -30,6 +30,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/public"
 	"ivytable.example/ivytable/internal/workspace/reach"
 	"ivytable.example/ivytable/internal/workspace/review"
+	"ivytable.example/ivytable/internal/workspace/round"
 	"ivytable.example/ivytable/internal/workspace/rules"
 	"ivytable.example/ivytable/internal/workspace/views"
 	"ivytable.example/ivytable/internal/workspace/waiting"
@@ -57,6 +58,7 @@ type Service struct {
 	Public     *public.Service
 	Reach      *reach.Service
 	Review     *review.Service
+	Round      *round.Service
 	Rules      *rules.Service
 	Views      *views.Service
 	Waiting    *waiting.Service
@@ -69,9 +71,9 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	s := &Service{
 		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
-	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent)
+	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent, s.Round)
 	return s, k.LoadClock(ctx)
 }
 
@@ -125,7 +127,7 @@ func (s *Service) MoveClock(ctx context.Context, by workspace.Actor, days int) (
 	for range steps {
 		now, err := s.kernel.MoveClock(ctx, by, each)
 		if err == nil {
-			err = errors.Join(s.Life.Run(ctx), s.Member.Run(ctx), s.Review.Run(ctx))
+			err = errors.Join(s.Life.Run(ctx), s.Member.Run(ctx), s.Review.Run(ctx), s.Round.Run(ctx))
 		}
 		if err == nil && steps > 1 {
 			err = s.delivered(ctx)
@@ -169,6 +171,9 @@ type Job struct {
 // left behind.
 const lookForChanges = 5 * time.Second
 
+// roundsEvery is how often it is looked whether letters of a round are due.
+const roundsEvery = 5 * time.Second
+
 // Jobs lists what is done by time. expiry is how often the life of groups is looked after.
 // Deliveries are not among them: they are done as soon as there are any.
 func (s *Service) Jobs(expiry time.Duration) []Job {
@@ -179,6 +184,7 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"seals of the history", time.Second, s.History.Seal, nil},
 		{"review of what changed", time.Second, s.Review.Follow, nil},
 		{"review of the directory", expiry, s.Review.Run, nil},
+		{"rounds", roundsEvery, s.Round.Run, nil},
 		{"posts that wait", time.Minute, s.Post.TellOfWaiting, nil},
 		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Woken()},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},

@@ -285,6 +285,9 @@ func (s *Reads) ReviewFacts(ids []uuid.UUID, now time.Time, unfilled func(expres
 		return err
 	})
 	for _, p := range waitingParts {
+		if p.kinds[0] == WaitingRound { // it has a day of its own
+			continue
+		}
 		in := strings.Replace(p.sql, " AS kind, ", " AS of_kind, ", 1)
 		read("SELECT w.group_id, COUNT(*), MIN(w.at) FROM ("+in+") w WHERE TRUE", "w.group_id", " GROUP BY w.group_id", nil, func(scan func(...any) error) error {
 			var id uuid.UUID

@@ -41,6 +41,21 @@ func (s *Reads) Size(g *Group) error {
 	return wrap("read the size of a group", s.db.Raw("SELECT people, shown FROM group_sizes WHERE group_id = ?", g.ID).Row().Scan(&g.People, &g.Shown))
 }
 
+// Sizes returns how many people groups reach, by group.
+func (s *Reads) Sizes(groups []uuid.UUID) (map[uuid.UUID]int, error) {
+	out := make(map[uuid.UUID]int, len(groups))
+	err := inBatches(groups, func(ids []uuid.UUID) error {
+		return eachRow(s.db.Raw("SELECT group_id, people FROM group_sizes WHERE group_id IN ?", ids), func(scan func(...any) error) error {
+			var id uuid.UUID
+			var n int
+			err := scan(&id, &n)
+			out[id] = n
+			return err
+		})
+	})
+	return out, wrap("read the sizes of groups", err)
+}
+
 // moves is what a transaction did that changes sizes.
 type moves struct {
 	people map[uuid.UUID]map[uuid.UUID]int // by person and group: +1 came, -1 went

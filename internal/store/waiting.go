@@ -10,9 +10,10 @@ import (
 
 // Kinds of what waits for somebody's decision, beside those of requests.
 const (
-	WaitingPost = "post"
-	WaitingRule = "rule" // a change of who is in by rule that its guard holds back
-	WaitingNest = "nest" // the consent of a group to being in another, which is asked for
+	WaitingPost  = "post"
+	WaitingRule  = "rule"  // a change of who is in by rule that its guard holds back
+	WaitingNest  = "nest"  // the consent of a group to being in another, which is asked for
+	WaitingRound = "round" // a group that its owners are asked to confirm
 )
 
 // WaitingItem is something that waits for somebody's decision.
@@ -28,6 +29,7 @@ type WaitingQuery struct {
 	Kinds  []string         // empty: all
 	Group  uuid.UUID        // with a value: of this group alone
 	Person uuid.UUID        // with a value: of groups that this person decides about
+	Own    uuid.UUID        // without Person: who administers; of rounds, their own groups and those that nobody owns
 	Areas  map[string]Areas // with Person, by kind: groups about which they decide as helpers
 	After  Cursor
 	Limit  int
@@ -45,6 +47,7 @@ var waitingParts = []struct {
 	{[]string{ToJoin, ToLeave}, "SELECT kind, id, group_id, made_at AS at FROM requests WHERE state = 'open'", "made_at", "id", 2},
 	{[]string{WaitingRule}, "SELECT 'rule' AS kind, group_id AS id, group_id, " + pendingAt + " AS at FROM group_rules WHERE pending IS NOT NULL", pendingAt, "group_id", 3},
 	{[]string{WaitingNest}, "SELECT 'nest' AS kind, id, group_id, asked_at AS at FROM consents WHERE scope = 0", "asked_at", "id", 3},
+	{[]string{WaitingRound}, "SELECT 'round' AS kind, id, group_id, asked_at AS at FROM round_groups WHERE state = 1", "asked_at", "id", 3},
 }
 
 // pendingAt is since when a change of a rule waits.
@@ -75,6 +78,9 @@ func (q WaitingQuery) selects(more func(at, id string) condition) (out []conditi
 				return nil, err
 			}
 			c = c.and(of)
+		}
+		if q.Person == uuid.Nil && p.kinds[0] == WaitingRound {
+			c = c.and(condition{"(nobody OR group_id IN (SELECT group_id FROM memberships WHERE member_id = ? AND role >= ?))", []any{q.Own, p.role}})
 		}
 		if more != nil {
 			c = c.and(more(p.at, p.id))

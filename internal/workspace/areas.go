@@ -187,3 +187,15 @@ func CheckAreas(p *Problems, all []Area) {
 		}
 	}
 }
+
+// AreaRules returns the names of all areas with their filters.
+func (v *View) AreaRules() (names []string, rules []*rule.Rule, err error) {
+	all, _, err := v.Areas()
+	for _, a := range all {
+		r, bad := filter.Groups.Parse(a.Filter)
+		if bad == nil { // it was checked when it was set
+			names, rules = append(names, a.Name), append(rules, r)
+		}
+	}
+	return names, rules, err
+}

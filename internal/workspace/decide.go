@@ -15,13 +15,19 @@ const Retry = "retry"
 // DecideEach decides requests or posts, which noun calls them, each by one change of its
 // own, and says what became of them. A trouble that nobody can do anything about ends it.
 func DecideEach(by Actor, d api.Decisions, noun string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
-	all := api.DecidedAll{Results: make([]api.Decided, 0, len(d.IDs))}
 	done := map[string]string{"approve": "approved", "decline": "declined", Retry: "tried again"}[d.Verdict]
 	if done == "" {
-		return all, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
+		return api.DecidedAll{}, Wrong("verdict", d.Verdict, "There is no verdict %q: choose approve or decline.", d.Verdict)
 	}
+	return EachOf(by, d.IDs, noun, done, one)
+}
+
+// EachOf does something with each of several, by one change of its own, and says what became of them: noun calls them, done what
+// is done.
+func EachOf(by Actor, ids []string, noun, done string, one func(by Actor, id string, out *api.Decided) error) (api.DecidedAll, error) {
+	all := api.DecidedAll{Results: make([]api.Decided, 0, len(ids))}
 	report := by.Report
-	for _, id := range d.IDs {
+	for _, id := range ids {
 		if by.Preview {
 			by.Report = newReport()
 		}
@@ -37,8 +43,8 @@ func DecideEach(by Actor, d api.Decisions, noun string, one func(by Actor, id st
 		all.Results = append(all.Results, out)
 	}
 	all.Says = fmt.Sprintf("%s %s.", Number(all.Decided, noun), done)
-	if all.Decided < len(d.IDs) {
-		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(d.IDs), noun), done)
+	if all.Decided < len(ids) {
+		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(ids), noun), done)
 	}
 	if !by.Preview {
 		return all, nil

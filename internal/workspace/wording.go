@@ -114,6 +114,10 @@ const (
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
 	LetterFindings      = "findings"
+	LetterRound         = "round"
+	LetterRoundAgain    = "round again"
+	LetterRoundSilent   = "round silent"
+	LetterRoundHanded   = "round handed"
 	whyOwnerEnglish     = "This came because you own the group {address}, or take care of groups that nobody owns."
 	whyOwnerGerman      = "Sie erhalten dies, weil Ihnen die Gruppe {address} gehört oder weil Sie sich um Gruppen ohne Eigentümer kümmern."
 )
@@ -299,6 +303,30 @@ var english = language{
 			"{note}",
 			"The page below lists it, with what mends each. What is fine as it is, say so to {by}: it is not asked again then."},
 			"Look at what was found", "This came because {address} owns these groups, or helps with them.", ""},
+		LetterRound: {"Please confirm your groups by {date}", []string{
+			"{by} asks everybody who owns groups to look at them once more: {round}. These are yours:",
+			"{note}",
+			"Please confirm of each: {questions}.",
+			"By the page below you can say for all of them that they are right as they are. To take people out, to hand a group over or to retire it, sign in there.",
+			"{silence}"},
+			"Answer for these groups", "This came because {address} owns these groups, or answers for groups that nobody owns.", ""},
+		LetterRoundAgain: {"Still to confirm by {date}", []string{
+			"Nobody has answered yet about these groups, which {by} asks their owners to confirm: {round}.",
+			"{note}",
+			"Please confirm of each: {questions}.",
+			"By the page below you can say for all of them that they are right as they are. To take people out, to hand a group over or to retire it, sign in there.",
+			"{silence}"},
+			"Answer for these groups", "This came because {address} owns these groups, or answers for groups that nobody owns.", ""},
+		LetterRoundHanded: {"You now own {name}: please confirm it by {date}", []string{
+			"{by} handed {name} ({address}) over to you, and it is you who is asked about it now: {round}.",
+			"{note}",
+			"What it is for: {description}",
+			"Open the page below to confirm it, to hand it on, or to retire it."},
+			"Answer for {name}", "This came because you were made an owner of the group {address}.", ""},
+		LetterRoundSilent: {"Nobody has answered about {count} groups", []string{
+			"The round {round} is over, and nobody has answered about these groups. You take care of them now:",
+			"Write to their owners, give them new ones, or retire what is not needed."},
+			"Look at the round", "This came because {address} takes care of groups about which nobody answers.", ""},
 		LetterOwnsMany: {"You now own {count} groups", []string{
 			"{by} made you an owner of {count} groups in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
@@ -562,6 +590,30 @@ var german = language{
 			"{note}",
 			"Die Seite unten führt alles auf, mit dem, was es behebt. Was so in Ordnung ist, sagen Sie {by}: Dann wird nicht wieder danach gefragt."},
 			"Ansehen, was gefunden wurde", "Sie erhalten dies, weil {address} diese Gruppen besitzt oder bei ihnen hilft.", ""},
+		LetterRound: {"Bitte bestätigen Sie Ihre Gruppen bis zum {date}", []string{
+			"{by} bittet alle, denen Gruppen gehören, sie wieder einmal durchzusehen: {round}. Diese gehören Ihnen:",
+			"{note}",
+			"Bitte bestätigen Sie für jede: {questions}.",
+			"Auf der Seite unten können Sie für alle sagen, dass sie so richtig sind. Um Personen herauszunehmen, eine Gruppe zu übergeben oder sie zu beenden, melden Sie sich dort an.",
+			"{silence}"},
+			"Für diese Gruppen antworten", "Sie erhalten dies, weil {address} diese Gruppen gehören oder für Gruppen ohne Eigentümer geantwortet werden soll.", ""},
+		LetterRoundAgain: {"Noch zu bestätigen bis zum {date}", []string{
+			"Zu diesen Gruppen hat noch niemand geantwortet; {by} bittet ihre Eigentümer, sie zu bestätigen: {round}.",
+			"{note}",
+			"Bitte bestätigen Sie für jede: {questions}.",
+			"Auf der Seite unten können Sie für alle sagen, dass sie so richtig sind. Um Personen herauszunehmen, eine Gruppe zu übergeben oder sie zu beenden, melden Sie sich dort an.",
+			"{silence}"},
+			"Für diese Gruppen antworten", "Sie erhalten dies, weil {address} diese Gruppen gehören oder für Gruppen ohne Eigentümer geantwortet werden soll.", ""},
+		LetterRoundHanded: {"Ihnen gehört jetzt {name}: bitte bis zum {date} bestätigen", []string{
+			"{by} hat Ihnen {name} ({address}) übergeben, und gefragt sind jetzt Sie: {round}.",
+			"{note}",
+			"Wofür sie da ist: {description}",
+			"Öffnen Sie die Seite unten, um sie zu bestätigen, weiterzugeben oder zu beenden."},
+			"Für {name} antworten", "Sie erhalten dies, weil Sie zum Eigentümer der Gruppe {address} gemacht wurden.", ""},
+		LetterRoundSilent: {"Zu {count} Gruppen hat niemand geantwortet", []string{
+			"Die Durchsicht {round} ist vorbei, und zu diesen Gruppen hat niemand geantwortet. Sie kümmern sich jetzt um sie:",
+			"Schreiben Sie ihren Eigentümern, geben Sie ihnen neue, oder beenden Sie, was nicht gebraucht wird."},
+			"Die Durchsicht ansehen", "Sie erhalten dies, weil {address} sich um Gruppen kümmert, zu denen niemand antwortet.", ""},
 		LetterOwnsMany: {"Ihnen gehören jetzt {count} Gruppen", []string{
 			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} Gruppen gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
@@ -647,8 +699,12 @@ var german = language{
 
 // phrases are parts of sentences that depend on what is asked for.
 var phrases = map[string]map[string]string{
-	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended", "moved": "; it was to expire on {was}, but you were not told in time"},
-	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet", "moved": "; sie sollte am {was} ablaufen, doch das wurde Ihnen nicht rechtzeitig mitgeteilt"},
+	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended", "moved": "; it was to expire on {was}, but you were not told in time",
+		"round needed": "that it is still needed", "round people": "that the right people are in it, and nobody else", "round policy": "that who can find, join and write to it is as it should be", "round owner": "that its owners are the right ones",
+		"silence retire": "About what nobody answers by then, the group is retired. It can be restored.", "silence caretaker": "What nobody answers by then goes to those who take care of groups.", "silence nothing": "", "person": "1 person", "people": "{n} people", "outside": "{n} of them from outside"},
+	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet", "moved": "; sie sollte am {was} ablaufen, doch das wurde Ihnen nicht rechtzeitig mitgeteilt",
+		"round needed": "dass sie noch gebraucht wird", "round people": "dass die richtigen Personen darin sind und sonst niemand", "round policy": "dass stimmt, wer sie finden, beitreten und ihr schreiben kann", "round owner": "dass ihre Eigentümer die richtigen sind",
+		"silence retire": "Antwortet bis dahin niemand, wird die Gruppe beendet. Sie kann wiederhergestellt werden.", "silence caretaker": "Was bis dahin niemand beantwortet, geht an die, die sich um Gruppen kümmern.", "silence nothing": "", "person": "1 Person", "people": "{n} Personen", "outside": "davon {n} von außerhalb"},
 }
 
 // Phrase is a part of a sentence in a language.

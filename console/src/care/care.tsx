@@ -7,6 +7,7 @@ import { Tabs } from '../ui/tabs';
 const parts = [
   { path: '/care', label: 'Today' },
   { path: '/care/findings', label: 'Findings' },
+  { path: '/care/rounds', label: 'Rounds' },
   { path: '/care/terms', label: 'Terms' },
   { path: '/care/forecast', label: 'Forecast' },
   { path: '/care/ended', label: 'Ended' },

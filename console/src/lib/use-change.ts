@@ -10,6 +10,7 @@ export const subjects = [
   'naming',
   'life',
   'review',
+  'round',
   'post',
   'history',
   'me',

@@ -5,6 +5,7 @@ import { useJoining, useMyRequests } from '../groups/my-part';
 import { date, inDays, people, plural } from '../lib/dates';
 import { useList } from '../lib/use-list';
 import { Helping } from './helping';
+import { ToConfirm } from './to-confirm';
 import { ToMend } from './to-mend';
 import { useMe } from '../session/me';
 import { Calendar } from '../shared/calendar';
@@ -33,6 +34,7 @@ export default function Mine() {
         {me.name}, {me.address}
       </Text>
       <Helping />
+      <ToConfirm />
       <ToMend />
       {mine.error ? (
         <Trouble error={mine.error} retry={mine.retry} />

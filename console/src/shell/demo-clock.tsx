@@ -14,6 +14,7 @@ export function DemoClock() {
     <HStack
       as="aside"
       aria-label="The day of the demo"
+      className="no-print"
       bg="brass.subtle"
       color="brass.fg"
       borderBottomWidth="1px"

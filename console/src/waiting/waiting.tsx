@@ -16,6 +16,7 @@ const kinds = [
   ['leave', 'Asking to leave'],
   ['rule', 'Held back by a guard'],
   ['nest', 'Groups in others'],
+  ['round', 'Groups to confirm'],
 ] as const;
 
 type Verdict = 'approve' | 'decline';
@@ -199,7 +200,7 @@ function All() {
   );
 }
 
-const words = { post: 'post', join: 'to join', leave: 'to leave', rule: 'rule', nest: 'group' };
+const words = { post: 'post', join: 'to join', leave: 'to leave', rule: 'rule', nest: 'group', round: 'to confirm' };
 
 function Row(props: {
   item: Item;
@@ -220,7 +221,9 @@ function Row(props: {
       ? `“${w.subject}” of ${who}`
       : w.kind === 'nest'
         ? `that ${w.group.name} is in ${who}`
-        : `the request of ${who} to ${w.kind} ${w.group.name}`;
+        : w.kind === 'round'
+          ? `that ${w.group.name} is needed and right`
+          : `the request of ${who} to ${w.kind} ${w.group.name}`;
   return (
     <HStack
       as="li"
@@ -250,7 +253,9 @@ function Row(props: {
               ? w.subject || '(no subject)'
               : w.kind === 'nest'
                 ? `${w.group.name} in ${w.who.name}`
-                : w.who.name}
+                : w.kind === 'round'
+                  ? w.subject
+                  : w.who.name}
           </Text>
         </HStack>
         <Text fontSize="sm" overflowWrap="anywhere">
@@ -258,6 +263,7 @@ function Row(props: {
           {w.kind === 'join' && 'asks to join '}
           {w.kind === 'leave' && 'asks to leave '}
           {w.kind === 'nest' && `You are asked for `}
+          {w.kind === 'round' && `You are asked about `}
           <Link to={`/groups/${w.group.address}`}>{w.group.name}</Link>, since {moment(w.at)}
         </Text>
         <Text fontSize="sm" color="fg.muted" overflowWrap="anywhere">
@@ -287,11 +293,11 @@ function Row(props: {
           size="xs"
           colorPalette="ivy"
           disabled={props.busy}
-          aria-label={`${w.kind === 'nest' ? 'Agree: counted' : 'Approve'} ${what}`}
+          aria-label={`${w.kind === 'nest' ? 'Agree: counted' : w.kind === 'round' ? 'Keep' : 'Approve'} ${what}`}
           title={w.kind === 'nest' ? 'Its people are counted there, not shown' : undefined}
           onClick={() => props.onDecide('approve')}
         >
-          {w.kind === 'nest' ? 'Agree: counted' : 'Approve'}
+          {w.kind === 'nest' ? 'Agree: counted' : w.kind === 'round' ? 'Keep as it is' : 'Approve'}
         </Button>
         {w.kind === 'nest' && (
           <Button
@@ -306,16 +312,22 @@ function Row(props: {
             Agree: seen
           </Button>
         )}
-        <Button
-          size="xs"
-          variant="outline"
-          colorPalette="gray"
-          disabled={props.busy}
-          aria-label={`Decline ${what}`}
-          onClick={() => props.onDecide('decline')}
-        >
-          Decline
-        </Button>
+        {w.kind === 'round' ? (
+          <Button asChild size="xs" variant="outline" colorPalette="gray">
+            <Link to="/confirm">Look first</Link>
+          </Button>
+        ) : (
+          <Button
+            size="xs"
+            variant="outline"
+            colorPalette="gray"
+            disabled={props.busy}
+            aria-label={`Decline ${what}`}
+            onClick={() => props.onDecide('decline')}
+          >
+            Decline
+          </Button>
+        )}
       </HStack>
     </HStack>
   );

@@ -35,6 +35,15 @@ var samples = []Event{
 	{Who{}, "service", books, AddressesFreed{[]string{"bookings@merrowline.example", "books@merrowline.example"}}},
 	{Who{Address: "desk@harbour.example"}, "link", Who{}, CaretakerAgreed{"desk@harbour.example"}},
 	{Who{}, "service", books, NoticeSent{0, []string{oda.Address}}},
+	{ines, "console", Who{}, RoundBegun{"Autumn round", `external gt 0`, 12, "2026-11-30", "retire"}},
+	{ines, "console", Who{}, RoundBegun{"Autumn round", "", 1, "2026-11-30", "nothing"}},
+	{ines, "console", Who{}, RoundChanged{"Autumn round", []Change{{Field: "due_on", From: "2026-11-30", To: "2026-12-15"}}}},
+	{Who{}, "service", Who{}, RoundEnded{"Autumn round", false, 9, 2, 1, 0}},
+	{ines, "console", Who{}, RoundEnded{"Autumn round", true, 3, 0, 8, 1}},
+	{oda, "link", books, RoundAnswered{"Autumn round", []string{"needed", "people"}, 0, false, ""}},
+	{oda, "console", books, RoundAnswered{"Autumn round", []string{"needed"}, 2, false, "Two have moved on."}},
+	{oda, "console", books, RoundAnswered{"Autumn round", nil, 0, true, "The season is over."}},
+	{Who{}, "service", books, RoundSilent{"Autumn round", "Retired, since nobody has answered."}},
 	{oda, "console", books, GroupRenewed{}},
 	{oda, "console", books, GroupRetired{"2027-01-02"}},
 	{oda, "console", books, GroupRetired{}},
@@ -201,7 +210,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 78 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 83 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -429,3 +429,12 @@ func MakeOwner(c *workspace.Change, g *workspace.Locked, p store.Person) error {
 	}
 	return Join(c, g, results, Entrance{Quiet: true})
 }
+
+// StepDown makes an owner of g, which is locked, a member of it.
+func StepDown(c *workspace.Change, g *workspace.Locked, person uuid.UUID) error {
+	all := []Target{{ID: person}}
+	if err := applyTo(c, g, all, change{role: expand.Member, staff: true}); err != nil {
+		return err
+	}
+	return all[0].Err
+}

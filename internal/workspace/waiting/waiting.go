@@ -22,6 +22,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/joining"
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/workspace/round"
 	"ivytable.example/ivytable/internal/workspace/rules"
 )
 
@@ -32,24 +33,25 @@ type Service struct {
 	joining *joining.Service
 	rules   *rules.Service
 	consent *consent.Service
+	round   *round.Service
 }
 
 // New returns the service of a workspace; the others do what is decided.
-func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Service, c *consent.Service) *Service {
-	return &Service{k, p, j, r, c}
+func New(k *workspace.Kernel, p *post.Service, j *joining.Service, r *rules.Service, c *consent.Service, o *round.Service) *Service {
+	return &Service{k, p, j, r, c, o}
 }
 
 // Kinds are the kinds of what waits.
-var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule, store.WaitingNest}
+var Kinds = []string{store.WaitingPost, store.ToJoin, store.ToLeave, store.WaitingRule, store.WaitingNest, store.WaitingRound}
 
 // query is what waits for the actor: of all groups, or of those that they help to run, also as the helper of
 // an area.
 func query(v *workspace.View) (store.WaitingQuery, error) {
 	if v.By.Administers() {
-		return store.WaitingQuery{}, nil
+		return store.WaitingQuery{Own: v.By.Person.ID}, nil
 	}
 	q := store.WaitingQuery{Person: v.By.Person.ID, Areas: map[string]store.Areas{}}
-	for kind, do := range map[string]access.Action{store.WaitingPost: access.DecidePosts, store.ToJoin: access.DecideRequests, store.WaitingRule: access.ChangeRule, store.WaitingNest: access.ChangeGroup} {
+	for kind, do := range map[string]access.Action{store.WaitingPost: access.DecidePosts, store.ToJoin: access.DecideRequests, store.WaitingRule: access.ChangeRule, store.WaitingNest: access.ChangeGroup, store.WaitingRound: access.RenewGroup} {
 		areas, err := v.AreasFor(do)
 		if err != nil {
 			return q, err
@@ -117,6 +119,8 @@ type details struct {
 	rules    map[uuid.UUID]store.GroupRule
 	consents map[uuid.UUID]store.Consent
 	in       map[uuid.UUID][]uuid.UUID
+	asked    map[uuid.UUID]store.RoundGroup
+	rounds   map[uuid.UUID]store.Round
 }
 
 // read reads what belongs to items, all at once.
@@ -162,6 +166,16 @@ func read(v *workspace.View, items []store.WaitingItem) (d details, err error) {
 	if d.people, err = v.Read.PeopleByID(who); err != nil {
 		return d, err
 	}
+	if d.asked, err = v.Read.AskedByID(ids[store.WaitingRound]); err != nil {
+		return d, err
+	}
+	var rounds []uuid.UUID
+	for _, a := range d.asked {
+		rounds = append(rounds, a.RoundID)
+	}
+	if d.rounds, err = v.Read.RoundsByID(rounds); err != nil {
+		return d, err
+	}
 	d.rules, err = v.Read.RulesOf(ids[store.WaitingRule])
 	return d, err
 }
@@ -187,6 +201,10 @@ func (d details) shape(v *workspace.View, w store.WaitingItem) api.Waiting {
 		if slices.Contains(d.in[x.OuterID], x.GroupID) {
 			out.Says = fmt.Sprintf("It is in %s since %s, by %s. Approve it, and it stays; decline it, and its people get that mail no more.", outer.Address, v.In(x.AskedAt).Format("2 Jan 2006"), cmp.Or(x.AskedBy, "somebody"))
 		}
+	case store.WaitingRound:
+		r := d.rounds[d.asked[w.ID].RoundID]
+		out.Who, out.Proven, out.Subject = api.Name{Name: cmp.Or(r.Maker, "An administrator"), Address: r.Maker}, true, fmt.Sprintf("Is it needed and right? By %s", v.In(r.EndsAt.AddDate(0, 0, -1)).Format("2 Jan 2006"))
+		out.Says = fmt.Sprintf("%s asks. Approve it to keep the group as it is; for everything else, answer on the page of what is to be confirmed.", r.Name)
 	default:
 		r := d.requests[w.ID]
 		p := d.people[r.PersonID]
@@ -228,6 +246,9 @@ func (s *Service) Decide(ctx context.Context, by workspace.Actor, d api.Decision
 			return err
 		}
 		if err := s.consent.DecideOne(ctx, by, u, d, out); !workspace.IsKind(err, workspace.NotFound) {
+			return err
+		}
+		if err := s.round.DecideOne(ctx, by, u, d, out); !workspace.IsKind(err, workspace.NotFound) {
 			return err
 		}
 		err = s.rules.Decide(ctx, by, id, d.Verdict == "approve", out)

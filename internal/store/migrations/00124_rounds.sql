@@ -1,0 +1,27 @@
+-- +goose Up
+CREATE TABLE rounds (
+  id UUID NOT NULL PRIMARY KEY,
+  name VARCHAR(120) NOT NULL,
+  filter TEXT NOT NULL,
+  questions VARCHAR(100) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  reminders VARCHAR(100) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  stand_in VARCHAR(320) NOT NULL,
+  silence VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  note VARCHAR(1000) NOT NULL,
+  every_months INT NOT NULL,
+  previous UUID NULL,
+  made_by UUID NULL,
+  maker VARCHAR(320) NOT NULL,
+  begun_at DATETIME(6) NOT NULL,
+  ends_at DATETIME(6) NOT NULL,
+  state TINYINT NOT NULL,
+  stage SMALLINT NOT NULL DEFAULT -1,
+  first_told_at DATETIME(6) NULL,
+  last_told_at DATETIME(6) NULL,
+  closed_at DATETIME(6) NULL,
+  next_at DATETIME(6) NULL,
+  total INT NOT NULL,
+  version INT NOT NULL,
+  KEY rounds_state (state, ends_at),
+  KEY rounds_next (next_at)
+);

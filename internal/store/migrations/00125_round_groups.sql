@@ -1,0 +1,27 @@
+-- +goose Up
+CREATE TABLE round_groups (
+  id UUID NOT NULL PRIMARY KEY,
+  round_id UUID NOT NULL,
+  group_id UUID NOT NULL,
+  name VARCHAR(255) NOT NULL,
+  address VARCHAR(320) NOT NULL,
+  owners TEXT NOT NULL,
+  people INT NOT NULL,
+  external INT NOT NULL,
+  asked_at DATETIME(6) NOT NULL,
+  state TINYINT NOT NULL,
+  nobody BOOLEAN NOT NULL DEFAULT FALSE,
+  confirmed VARCHAR(100) CHARACTER SET ascii COLLATE ascii_bin NOT NULL DEFAULT '',
+  removed INT NOT NULL DEFAULT 0,
+  note VARCHAR(500) NOT NULL DEFAULT '',
+  says VARCHAR(1000) NOT NULL DEFAULT '',
+  answered_by VARCHAR(320) NOT NULL DEFAULT '',
+  answerer VARCHAR(255) NOT NULL DEFAULT '',
+  via VARCHAR(20) NOT NULL DEFAULT '',
+  answered_at DATETIME(6) NULL,
+  change_id UUID NULL,
+  UNIQUE KEY round_groups_group (round_id, group_id),
+  KEY round_groups_state (round_id, state, id),
+  KEY round_groups_waiting (state, group_id),
+  KEY round_groups_of (group_id, answered_at)
+);
