@@ -40,6 +40,7 @@ const Terms = lazy(() => import('./care/terms'));
 const Forecast = lazy(() => import('./care/forecast'));
 const Findings = lazy(() => import('./care/findings'));
 const Rounds = lazy(() => import('./care/rounds'));
+const Report = lazy(() => import('./care/report'));
 const RoundPage = lazy(() => import('./care/round'));
 const Confirm = page('/confirm', () => import('./mine/confirm'));
 const Ended = lazy(() => import('./care/ended'));
@@ -101,6 +102,7 @@ export function App() {
             <Route index element={<CareToday />} />
             <Route path="findings" element={<Findings />} />
             <Route path="rounds" element={<Rounds />} />
+            <Route path="report" element={<Report />} />
             <Route path="rounds/:id" element={<RoundPage />} />
             <Route path="terms" element={<Terms />} />
             <Route path="forecast" element={<Forecast />} />

@@ -133,3 +133,50 @@ type FindingRefused struct {
 	ID   string `json:"id"`
 	Says string `json:"says"`
 }
+
+// Report is the state of the directory on one page. Each number names the list that it counts.
+type Report struct {
+	At        time.Time       `json:"at"`
+	Groups    []ReportNumber  `json:"groups"`
+	People    []ReportNumber  `json:"people"`
+	Expiring  []ReportNumber  `json:"expiring"`
+	Findings  FindingKinds    `json:"findings"`
+	Days      []ReviewDay     `json:"days" doc:"The last day of each month, the last year, and today"`
+	Externals []ReportDomain  `json:"externals" doc:"External members by mail domain, the most first"`
+	Domains   int             `json:"domains" doc:"How many mail domains external members are from"`
+	Biggest   []ReportGroup   `json:"biggest"`
+	Rounds    []ReportedRound `json:"rounds" doc:"The last ones"`
+}
+
+// ReportNumber is a number of a report.
+type ReportNumber struct {
+	Name   string `json:"name"`
+	Says   string `json:"says"`
+	Count  int    `json:"count"`
+	List   string `json:"list,omitempty" enum:"groups,people,externals" doc:"The list that it counts"`
+	Filter string `json:"filter,omitempty" doc:"The filter of that list"`
+	State  string `json:"state,omitempty" doc:"The state of groups in that list; of people: here, departed or external"`
+}
+
+// ReportDomain is how many external members there are from a mail domain.
+type ReportDomain struct {
+	Domain      string `json:"domain"`
+	People      int    `json:"people"`
+	Memberships int    `json:"memberships"`
+}
+
+// ReportGroup is one of the biggest groups.
+type ReportGroup struct {
+	Group    Name `json:"group"`
+	People   int  `json:"people"`
+	External int  `json:"external"`
+}
+
+// ReportedRound is how a round went.
+type ReportedRound struct {
+	ID     string      `json:"id"`
+	Name   string      `json:"name"`
+	DueOn  string      `json:"due_on"`
+	State  string      `json:"state" enum:"open,over,stopped"`
+	Counts RoundCounts `json:"counts"`
+}

@@ -69,3 +69,8 @@ func (c *Client) RoundLetter(ctx context.Context, secret string) (api.RoundTold,
 func (c *Client) KeepAsked(ctx context.Context, secret string, n api.RoundKept) (api.RoundTold, error) {
 	return ask[api.RoundTold](ctx, c, at("round-letters", secret), n)
 }
+
+// Report returns the state of the directory on one page.
+func (c *Client) Report(ctx context.Context) (api.Report, error) {
+	return get[api.Report](ctx, c, "/report", nil)
+}

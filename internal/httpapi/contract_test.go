@@ -75,6 +75,7 @@ var contract = []row{
 	{op: "read-review-limits", want: only(200, 5, 6)},
 	{op: "change-review-limits", body: `{"quiet_days": 180, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": <n>, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(200, 6), records: "review.change"},
 	{op: "change-review-limits", body: `{"quiet_days": 0, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": 5, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(422, 6)},
+	{op: "read-report", want: only(200, 5, 6)},
 	{op: "list-rounds", want: only(200, 5, 6)},
 	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"<open>\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(201, 6), records: "round.begin"},
 	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"nothing@nowhere.example\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(422, 6)},

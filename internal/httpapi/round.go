@@ -91,3 +91,7 @@ func (s *server) keepAsked(ctx context.Context, by workspace.Actor, in *struct {
 }) (*reply[api.RoundTold], error) {
 	return body(s.s.Round.KeepTold(ctx, by, in.Secret.Secret, in.Body))
 }
+
+func (s *server) readReport(ctx context.Context, by workspace.Actor, _ *struct{}) (*reply[api.Report], error) {
+	return body(s.s.Round.Report(ctx, by, s.s.Review))
+}

@@ -188,6 +188,7 @@ func (s *server) routes() []route {
 		on("POST", "/findings/assignments", "assign-findings", "Give findings to somebody to mend; each gets one letter", s.assignFindings, looks, groups),
 		on("GET", "/review-limits", "read-review-limits", "From when on something is found", s.readReviewLimits),
 		on("PUT", "/review-limits", "change-review-limits", "Change from when on something is found; everything is looked at again", s.changeReviewLimits, long, looks, policy),
+		on("GET", "/report", "read-report", "The state of the directory on one page", s.readReport, long),
 		on("GET", "/rounds", "list-rounds", "Rounds in which those who own groups confirm them, newest first", s.listRounds),
 		on("POST", "/rounds", "begin-round", "Ask those who own groups to confirm them", s.beginRound, makes, looks, long, groups),
 		on("GET", round, "read-round", "One round", s.readRound),

@@ -11,6 +11,7 @@ const parts = [
   { path: '/care/terms', label: 'Terms' },
   { path: '/care/forecast', label: 'Forecast' },
   { path: '/care/ended', label: 'Ended' },
+  { path: '/care/report', label: 'Report' },
 ];
 
 /** Care keeps the directory healthy: how long groups live, which end, which can be brought back. */

@@ -1,7 +1,10 @@
 import { date, plural } from '../lib/dates';
 import type { Column } from '../ui/columns';
 
-const month = new Intl.DateTimeFormat('en-GB', { month: 'short', timeZone: 'UTC' });
+const short = new Intl.DateTimeFormat('en-GB', { month: 'short', timeZone: 'UTC' });
+
+/** month is the month of a day, in short. */
+export const month = (day: string) => short.format(new Date(day));
 
 /** monthLabels writes the month under the first column of each, but not where the next label would touch it. */
 export function monthLabels(from: string[]): string[] {
@@ -17,7 +20,7 @@ export function monthLabels(from: string[]): string[] {
     }
     last = m;
     since = 0;
-    return month.format(new Date(day)) + (m.endsWith('-01') ? ` ’${m.slice(2, 4)}` : '');
+    return month(day) + (m.endsWith('-01') ? ` ’${m.slice(2, 4)}` : '');
   });
 }
 

@@ -176,15 +176,15 @@ function Question(props: {
               </HStack>
             ))}
           </Box>
+          <Input
+            size="sm"
+            maxW="22rem"
+            aria-label={`A note about ${q.group.name}`}
+            placeholder="A note, if you like: it is kept with the answer"
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
           <HStack wrap="wrap">
-            <Input
-              size="sm"
-              maxW="22rem"
-              aria-label={`A note about ${q.group.name}`}
-              placeholder="A note, if you like: it is kept"
-              value={note}
-              onChange={(e) => setNote(e.target.value)}
-            />
             <Button
               size="sm"
               colorPalette="ivy"

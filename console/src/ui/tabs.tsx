@@ -5,10 +5,10 @@ import { NavLink } from 'react-router';
 export function Tabs(props: { label: string; parts: readonly { path: string; label: string }[] }) {
   return (
     <HStack as="nav" aria-label={props.label} gap="1" borderBottomWidth="1px" mb="5" overflowX="auto">
-      {props.parts.map((p) => (
+      {props.parts.map((p, i) => (
         <NavLink
           key={p.path}
-          end
+          end={i === 0}
           to={p.path}
           style={({ isActive }) => ({
             padding: '0.5rem 0.9rem',

@@ -35,8 +35,17 @@ func (s *Service) told(v *workspace.View, secret string) (l store.RoundLetter, r
 	if r.State == store.RoundOver {
 		states = append(states, store.AskedSilent)
 	}
-	for after := (store.Cursor{}); ; {
-		p, err := v.Read.Asked(store.AskedQuery{Round: r.ID, States: states, After: after, Limit: 5000})
+	q := store.AskedQuery{Round: r.ID, States: states, Limit: 5000}
+	if l.Stage != silentStage { // what they own, or what nobody owns
+		q.Mine, q.All = uuid.Max, true
+		if p, err := v.Read.PersonByKey(strings.ToLower(l.Recipient)); err == nil {
+			q.Mine = p.ID
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return l, r, nil, err
+		}
+	}
+	for {
+		p, err := v.Read.Asked(q)
 		if err != nil {
 			return l, r, nil, err
 		}
@@ -59,7 +68,7 @@ func (s *Service) told(v *workspace.View, secret string) (l store.RoundLetter, r
 				rows = append(rows, a)
 			}
 		}
-		if after = p.Next; after.Empty() {
+		if q.After = p.Next; q.After.Empty() {
 			return l, r, rows, nil
 		}
 	}
