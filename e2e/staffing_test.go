@@ -42,7 +42,8 @@ func createFromAStart(t *testing.T, p *place, ines *tab, c *client.Client) {
 	}
 	ines.do(ines.See("Anyone in the workspace may join."), ines.Fill("[name=name]", "Night Dispatchers"), ines.See("Is it there already?"), ines.See("Night Dispatch has a like name"),
 		ines.Fill("[name=name]", "Harbour Watch"), ines.Gone("Is it there already?"), ines.See("The names of administrators are as they type them"),
-		ines.Fill("#owners input", "oda fe"), ines.Press("Oda Fenn"), ines.Fill("[placeholder^='Old names']", "watch, harbour-wach,"), ines.See("watch ×"),
+		ines.Fill("#owners input", "oda fe"), ines.Press("Oda Fenn"), ines.See("Create and add 1 person"), ines.Until(`document.activeElement.closest("#owners")`), // where the focus goes back to
+		ines.Fill("[placeholder^='Old names']", "watch, harbour-wach,"), ines.See("watch ×"),
 		ines.See("Does: archive, calendar."))
 	ines.open("/groups", "All Staff")
 	ines.open("/groups/new", "Also at watch, harbour-wach.") // nothing typed is lost

@@ -97,3 +97,11 @@ type ImportResult struct {
 	Lines  []Line         `json:"lines" doc:"Up to 1,000 that are not the same, the wrong ones first"`
 	Says   string         `json:"says"`
 }
+
+// DepartureRules say who takes over what somebody leaves behind: the first of each list whom there is. With none it is left to
+// nobody, told to caretakers and owners, and found by the review.
+type DepartureRules struct {
+	Owned   []string `json:"owned" maxItems:"3" enum:"manager,moderator,caretaker" doc:"Groups that nobody else owns. moderator: who has been one for longest; caretaker: where it is a person of the workspace"`
+	Vouched []string `json:"vouched" maxItems:"2" enum:"manager,owner" doc:"External members for whom they vouched"`
+	Version int      `json:"version,omitempty" doc:"The ETag, as a number"`
+}

@@ -28,7 +28,7 @@ var personColumns = []column[api.Person]{
 
 func (a *app) personCommands() *cobra.Command {
 	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import",
-		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport())
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules())
 }
 
 func (a *app) personSearch() *cobra.Command {
@@ -330,5 +330,43 @@ func (a *app) personImport() *cobra.Command {
 	f.BoolVar(&q.Links, "password-links", false, "mail those who are new a link by which they choose a password")
 	f.BoolVar(&q.Sync, "sync", false, "whoever is in the directory but not in the file departs")
 	f.BoolVar(&q.Force, "force", false, "let a sync depart more than a tenth of the directory")
+	return c
+}
+
+func (a *app) personDepartureRules() *cobra.Command {
+	return a.reads(&cobra.Command{Use: "departure-rules", Short: "Show who takes over what somebody leaves behind", Args: cobra.NoArgs, Example: "  ivytable person departure-rules"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			r, err := c.DepartureRules(ctx)
+			if err != nil {
+				return err
+			}
+			return a.showDepartureRules(r)
+		})
+}
+
+func (a *app) showDepartureRules(r api.DepartureRules) error {
+	said := func(all []string) string {
+		if len(all) == 0 {
+			return "nobody: they are listed"
+		}
+		return strings.Join(all, ", else ")
+	}
+	return a.facts(r, fact{"Groups", said(r.Owned)}, fact{"External members", said(r.Vouched)})
+}
+
+func (a *app) personSetDepartureRules() *cobra.Command {
+	var n api.DepartureRules
+	c := a.changes(&cobra.Command{Use: "set-departure-rules", Short: "Change who takes over what somebody leaves behind", Args: cobra.NoArgs,
+		Long:    "Change who takes over what somebody leaves behind who leaves the organisation: the first of each list whom there is.\nWhen they return it goes back, where nobody has decided otherwise.",
+		Example: "  ivytable person set-departure-rules --owned manager,moderator,caretaker --vouched manager,owner --preview"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			r, err := c.SetDepartureRules(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.showDepartureRules(r)
+		}, guarded)
+	c.Flags().StringSliceVar(&n.Owned, "owned", []string{}, "groups that nobody else owns go to: manager, moderator, caretaker")
+	c.Flags().StringSliceVar(&n.Vouched, "vouched", []string{}, "for external members vouches: manager, owner")
 	return c
 }

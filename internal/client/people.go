@@ -64,3 +64,13 @@ func (c *Client) SendPasswordLink(ctx context.Context, ref string) error {
 func (c *Client) ImportPeople(ctx context.Context, q api.Import) (api.ImportResult, error) {
 	return change[api.ImportResult](ctx, c, http.MethodPost, "/people-imports", q)
 }
+
+// DepartureRules returns who takes over what somebody leaves behind.
+func (c *Client) DepartureRules(ctx context.Context) (api.DepartureRules, error) {
+	return get[api.DepartureRules](ctx, c, "/departure-rules", nil)
+}
+
+// SetDepartureRules changes who takes over what somebody leaves behind.
+func (c *Client) SetDepartureRules(ctx context.Context, n api.DepartureRules) (api.DepartureRules, error) {
+	return change[api.DepartureRules](ctx, c, http.MethodPut, "/departure-rules", n)
+}

@@ -77,6 +77,9 @@ var contract = []row{
 	{op: "change-review-limits", body: `{"quiet_days": 0, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": 5, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(422, 6)},
 	{op: "read-report", want: only(200, 5, 6)},
 	{op: "list-rounds", want: only(200, 5, 6)},
+	{op: "read-departure-rules", want: only(200, 5, 6)},
+	{op: "change-departure-rules", body: `{"owned": <step>, "vouched": []}`, want: only(200, 6), records: "departures.change"},
+	{op: "change-departure-rules", body: `{"owned": ["manager", "manager"], "vouched": []}`, want: only(422, 6)},
 	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"<open>\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(201, 6), records: "round.begin"},
 	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"nothing@nowhere.example\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(422, 6)},
 	{op: "begin-round", body: `{"name": "Round <n>", "questions": ["needed"], "due_on": "2020-01-01"}`, want: only(422, 6)},
@@ -623,6 +626,10 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		i := slices.IndexFunc(all, func(l kit.Letter) bool { return strings.Contains(l.Text, r.Name) })
 		_, rest, _ := strings.Cut(all[i].Text, "/rounds/")
 		return []string{"<round letter>", rest[:32]}
+	})
+	set("<step>", func() []string {
+		f.n++
+		return []string{"<step>", []string{`["manager"]`, `["caretaker"]`}[f.n%2]}
 	})
 	set("<soon>", func() []string { return []string{"<soon>", k.Now().AddDate(0, 0, 30).Format(time.DateOnly)} })
 	set("<factored>", func() []string {

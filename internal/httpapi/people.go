@@ -86,3 +86,16 @@ func (s *server) importPeople(ctx context.Context, by workspace.Actor, in *struc
 }) (*reply[api.ImportResult], error) {
 	return body(s.s.Directory.Import(ctx, by, in.Body))
 }
+
+func (s *server) readDepartures(ctx context.Context, by workspace.Actor, _ *struct{}) (*tagged[api.DepartureRules], error) {
+	r, err := s.s.Directory.Departures(ctx, by)
+	return tag(r, r.Version, err)
+}
+
+func (s *server) changeDepartures(ctx context.Context, by workspace.Actor, in *struct {
+	Match
+	Body api.DepartureRules
+}) (*tagged[api.DepartureRules], error) {
+	r, err := matched(in.Match, func(v int) (api.DepartureRules, error) { return s.s.Directory.SetDepartures(ctx, by, in.Body, v) })
+	return tag(r, r.Version, err)
+}

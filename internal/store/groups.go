@@ -352,7 +352,7 @@ func (s *Reads) oneGroup(where string, args ...any) (g Group, err error) {
 
 // LockGroup returns a group and keeps every other transaction from changing it.
 func (s *Tx) LockGroup(id uuid.UUID) (g Group, err error) {
-	if err := s.order(rankGroups); err != nil {
+	if err := s.orderGroups(id); err != nil {
 		return g, err
 	}
 	err = s.forUpdate().Take(&g, "id = ?", id).Error

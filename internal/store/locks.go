@@ -1,6 +1,10 @@
 package store
 
-import "fmt"
+import (
+	"fmt"
+
+	"github.com/google/uuid"
+)
 
 // rank is the place of a lock in the one order in which the whole program takes them.
 // A transaction never takes a lock of a lower rank than one it has, so two transactions
@@ -25,6 +29,24 @@ func (s *Tx) order(r rank) error {
 	}
 	s.last = r
 	return nil
+}
+
+// orderGroups is order for groups. Those that the transaction has locked already can be locked again whatever came in between.
+func (s *Tx) orderGroups(ids ...uuid.UUID) error {
+	again := true
+	for _, id := range ids {
+		again = again && s.groups[id]
+	}
+	if again && len(ids) > 0 {
+		return nil
+	}
+	if s.groups == nil {
+		s.groups = map[uuid.UUID]bool{}
+	}
+	for _, id := range ids {
+		s.groups[id] = true
+	}
+	return s.order(rankGroups)
 }
 
 // LockNesting keeps everybody else from nesting groups: two that are nested into each

@@ -175,7 +175,7 @@ func (s *Reads) EachMembershipOf(people []uuid.UUID, f func(person, group uuid.U
 // LockGroups returns groups by identifier and keeps others from changing them until
 // the transaction ends.
 func (s *Tx) LockGroups(ids []uuid.UUID) (map[uuid.UUID]Group, error) {
-	if err := s.order(rankGroups); err != nil {
+	if err := s.orderGroups(ids...); err != nil {
 		return nil, err
 	}
 	out := make(map[uuid.UUID]Group, len(ids))

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	driver "github.com/go-sql-driver/mysql"
+	"github.com/google/uuid"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
 	"gorm.io/driver/mysql"
@@ -49,8 +50,9 @@ type Reads struct {
 // transaction ends.
 type Tx struct {
 	Reads
-	looking bool // nothing will be kept, so nothing is locked
-	last    rank // of the last lock
+	looking bool               // nothing will be kept, so nothing is locked
+	groups  map[uuid.UUID]bool // that it has locked: to lock them again comes never too late
+	last    rank               // of the last lock
 	moves   moves
 	hid     bool    // it hid a group from colleagues
 	nested  bool    // it changed what is nested in what

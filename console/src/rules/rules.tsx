@@ -11,6 +11,7 @@ import { PeoplePicker } from '../shared/people-picker';
 import { Attributes } from './attributes';
 import { Areas } from './areas';
 import { Ceilings } from './ceilings';
+import { Departures } from './departures';
 import { Domains } from './domains';
 import { ExternalRules } from './externals';
 import { PublicPages } from './public';
@@ -36,6 +37,7 @@ export default function Rules() {
           <ExternalRules />
           <PublicPages />
           <Areas />
+          <Departures />
         </Stack>
         <Stack gap="5">
           <TryName />

@@ -10,8 +10,8 @@ export function Tags(props: {
   help?: string;
 }) {
   const [text, setText] = useState('');
-  const add = () => {
-    const next = text
+  const add = (typed: string) => {
+    const next = typed
       .split(/[,;\n]/)
       .map((s) => s.trim())
       .filter((s) => s !== '' && !props.list.includes(s));
@@ -28,11 +28,11 @@ export function Tags(props: {
             value={text}
             placeholder={props.placeholder}
             onChange={(e) => setText(e.target.value)}
-            onBlur={add}
+            onBlur={(e) => add(e.currentTarget.value)}
             onKeyDown={(e) => {
               if (e.key === 'Enter' || e.key === ',') {
                 e.preventDefault();
-                add();
+                add(e.currentTarget.value);
               }
             }}
           />

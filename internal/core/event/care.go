@@ -6,6 +6,7 @@ func init() {
 	register[FindingAccepted]()
 	register[FindingAssigned]()
 	register[LimitsChanged]()
+	register[DeparturesChanged]()
 }
 
 // FindingAccepted: what the review found is known and fine, or, without a reason, is not any more.
@@ -73,3 +74,15 @@ func (f LimitsChanged) did(Who, string) string {
 }
 func (f LimitsChanged) changes() []Change { return f.Changed }
 func (LimitsChanged) undo() Undo          { return can("Set the limits to what they were.") }
+
+// DeparturesChanged: who takes over what somebody leaves behind.
+type DeparturesChanged struct {
+	Changed []Change `json:"changes"`
+}
+
+func (DeparturesChanged) Kind() Kind { return "departures.change" }
+func (f DeparturesChanged) did(Who, string) string {
+	return "changed who takes over what somebody leaves behind: " + told(f.Changed)
+}
+func (f DeparturesChanged) changes() []Change { return f.Changed }
+func (DeparturesChanged) undo() Undo          { return can("Set the rules to what they were.") }

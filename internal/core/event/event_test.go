@@ -44,6 +44,8 @@ var samples = []Event{
 	{oda, "console", books, RoundAnswered{"Autumn round", []string{"needed"}, 2, false, "Two have moved on."}},
 	{oda, "console", books, RoundAnswered{"Autumn round", nil, 0, true, "The season is over."}},
 	{Who{}, "service", books, RoundSilent{"Autumn round", "Retired, since nobody has answered."}},
+	{ines, "console", Who{}, DeparturesChanged{[]Change{{Field: "owned", From: "", To: "manager, caretaker"}}}},
+	{ines, "console", Who{}, PersonDeparted{Of: oda, Left: []Who{{"Tide Gauge", "tide@merrowline.example"}}, Handed: []Handed{{books, tove}}}},
 	{oda, "console", books, GroupRenewed{}},
 	{oda, "console", books, GroupRetired{"2027-01-02"}},
 	{oda, "console", books, GroupRetired{}},
@@ -135,9 +137,9 @@ var samples = []Event{
 	{ines, "console", Who{}, ViewDeleted{"Open at the coast", "groups", `post eq "anyone"`}},
 	{ines, "console", Who{}, PersonCreated{tove}},
 	{ines, "console", Who{}, PersonChanged{tove, []Change{{Field: "department", From: "Deck", To: "Dispatch"}}}},
-	{ines, "console", Who{}, PersonDeparted{tove, Who{}, nil}},
-	{ines, "console", Who{}, PersonDeparted{tove, Who{}, []Who{books}}},
-	{ines, "console", Who{}, PersonDeparted{tove, oda, []Who{books, {"Deck", "deck@merrowline.example"}}}},
+	{ines, "console", Who{}, PersonDeparted{Of: tove}},
+	{ines, "console", Who{}, PersonDeparted{Of: tove, Left: []Who{books}}},
+	{ines, "console", Who{}, PersonDeparted{Of: tove, HandedTo: oda, Left: []Who{books, {"Deck", "deck@merrowline.example"}}}},
 	{ines, "console", Who{}, PersonReturned{tove}},
 	{ines, "console", Who{}, PeopleImported{3, 2, 1, 0}},
 	{ines, "console", Who{}, PeopleImported{}},
@@ -210,7 +212,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 83 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 84 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

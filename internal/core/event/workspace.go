@@ -156,14 +156,28 @@ func (PersonChanged) undo() Undo          { return can("Change the fields back t
 
 // PersonDeparted: somebody left the organisation.
 type PersonDeparted struct {
-	Of       Who   `json:"of"`
-	HandedTo Who   `json:"handed_to,omitzero"` // who owns now what only they owned
-	Left     []Who `json:"left,omitempty"`     // the groups that only they owned
+	Of       Who      `json:"of"`
+	HandedTo Who      `json:"handed_to,omitzero"` // who owns now what only they owned
+	Left     []Who    `json:"left,omitempty"`     // the groups that only they owned
+	Handed   []Handed `json:"handed,omitempty"`   // the groups that only they owned and that others own now by the rules
+}
+
+// Handed is a group with who owns it now.
+type Handed struct {
+	Group Who `json:"group"`
+	To    Who `json:"to"`
 }
 
 func (PersonDeparted) Kind() Kind { return "person.depart" }
 func (f PersonDeparted) did(Who, string) string {
 	s := fmt.Sprintf("marked %s as having left the organisation", f.Of)
+	for i, h := range f.Handed {
+		if i == 3 && len(f.Handed) > 4 {
+			s += fmt.Sprintf("; by the rules %d more go to others", len(f.Handed)-i)
+			break
+		}
+		s += fmt.Sprintf("; by the rules %s owns %s now", h.To, h.Group)
+	}
 	if len(f.Left) == 0 {
 		return s
 	}

@@ -67,7 +67,7 @@ func (s *Service) Depart(ctx context.Context, by workspace.Actor, ref string, d 
 		if err := c.Allow(access.ChangeDirectory); err != nil {
 			return err
 		}
-		return depart(c, book, []store.Person{p}, locked[successor.ID], p.Name+" left the organisation")
+		return depart(c, book, []store.Person{p}, locked[successor.ID], p.Name+" left the organisation", nil, nil)
 	})
 	return s.details(ctx, by, found.ID, err)
 }
@@ -77,8 +77,8 @@ func noSuccessor(given string) error {
 }
 
 // depart marks people, who are locked, as departed, sees to what only they own, and lets
-// rules follow.
-func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor store.Person, cause string) error {
+// rules follow. Others return in the same change, and more groups are locked with those of both.
+func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor store.Person, cause string, returned []store.Person, more []uuid.UUID) error {
 	if err := tellDeparture(c, who, successor); err != nil {
 		return err
 	}
@@ -102,26 +102,64 @@ func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor
 	if err := c.Tx.EndCredentials(ids); err != nil {
 		return err
 	}
-	if err := member.VouchersLeft(c, gone); err != nil {
+	h, err := newHeirs(&c.View, gone)
+	if err != nil {
 		return err
 	}
 	moves, err := book.Plan(c, gone, paths)
 	if err != nil {
 		return err
 	}
-	left, err := c.Tx.LockOrphanedBy(ids, moves.Groups())
+	handed, err := handedGroups(&c.View, returned)
+	if err != nil {
+		return err
+	}
+	left, err := c.Tx.LockOrphanedBy(ids, slices.Concat(moves.Groups(), more, handed))
 	if err != nil {
 		return err
 	}
 	for _, g := range left {
 		f := &facts[at[g.Owner]]
-		f.Left = append(f.Left, event.Who{Name: g.Name, Address: g.Address})
-		if successor.ID != uuid.Nil {
+		to, byRule := successor, false
+		if successor.ID == uuid.Nil {
+			row, err := c.Tx.LockGroup(g.GroupID)
+			if err != nil {
+				return err
+			}
+			if to, byRule, err = h.owner(&c.View, &row, g.Owner); err != nil {
+				return err
+			}
+			if byRule {
+				role, err := c.Read.Roles(to.ID, []uuid.UUID{g.GroupID})
+				if err != nil {
+					return err
+				}
+				h.rows = append(h.rows, store.Handover{PersonID: g.Owner, GroupID: g.GroupID, Kind: store.HandedOwner, SubjectID: g.GroupID, ToID: to.ID, Was: role[g.GroupID], ChangeID: c.ID(), At: now})
+			} else {
+				to = store.Person{}
+			}
+		}
+		who := event.Who{Name: g.Name, Address: g.Address}
+		if byRule {
+			f.Handed = append(f.Handed, event.Handed{Group: who, To: workspace.Who(to)})
+		} else if f.Left = append(f.Left, who); successor.ID != uuid.Nil {
 			f.HandedTo = workspace.Who(successor)
 		}
-		if err := handOver(c, g.GroupID, gone[at[g.Owner]], successor); err != nil {
+		if err := handOver(c, g.GroupID, gone[at[g.Owner]], to); err != nil {
 			return err
 		}
+	}
+	if err := h.vouchers(c); err != nil {
+		return err
+	}
+	if err := member.VouchersLeft(c, gone); err != nil { // what is left to nobody
+		return err
+	}
+	if err := c.Tx.AddHandovers(h.rows); err != nil {
+		return err
+	}
+	if err := putBack(c, returned); err != nil {
+		return err
 	}
 	for i, f := range facts {
 		if err := c.Record(f, nil, store.Affected{PersonID: ids[i]}); err != nil {
@@ -140,7 +178,11 @@ func tellDeparture(c *workspace.Change, who []store.Person, successor store.Pers
 	if err != nil {
 		return err
 	}
-	in, owned, last := 0, 0, 0
+	h, err := newHeirs(&c.View, who)
+	if err != nil {
+		return err
+	}
+	in, owned, last, handed := 0, 0, 0, 0
 	for _, r := range rows {
 		if r.Ended {
 			continue
@@ -154,6 +196,13 @@ func tellDeparture(c *workspace.Change, who []store.Person, successor store.Pers
 			l := api.Line{Name: r.Name, Address: r.Address, Role: r.Role.String(), Outcome: "ownerless", Says: "Nobody else owns it."}
 			if successor.ID != uuid.Nil {
 				l.Outcome, l.To, l.Says = "handed_over", successor.Address, ""
+			} else if g, err := c.Read.Group(r.GroupID); err != nil {
+				return err
+			} else if to, ok, err := h.owner(&c.View, &g, who[0].ID); err != nil {
+				return err
+			} else if ok {
+				l.Outcome, l.To, l.Says = "handed_over", to.Address, "By the rules for departures."
+				handed++
 			}
 			c.Report.Sample = append(c.Report.Sample, l)
 		}
@@ -162,7 +211,12 @@ func tellDeparture(c *workspace.Change, who []store.Person, successor store.Pers
 	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", who[0].Name, workspace.Number(in, "group"), owned))
 	switch {
 	case last > 0 && successor.ID == uuid.Nil:
-		c.Report.Says += fmt.Sprintf(" %d would have no active owner: name who takes them over.", last)
+		if handed > 0 {
+			c.Report.Says += fmt.Sprintf(" By the rules %d that nobody else owns go to others.", handed)
+		}
+		if last > handed {
+			c.Report.Says += fmt.Sprintf(" %d would have no active owner: name who takes them over.", last-handed)
+		}
 	case last > 0:
 		c.Report.Says += fmt.Sprintf(" %s takes over %d that nobody else owns.", successor.Name, last)
 	}
@@ -232,7 +286,7 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		if err := c.Record(event.PersonReturned{Of: workspace.Who(p)}, nil, store.Affected{PersonID: p.ID}); err != nil {
 			return err
 		}
-		return sync(c, book, []store.Person{p}, rules.ChangedPaths(before, p), p.Name+" returned")
+		return comeBack(c, book, []store.Person{p}, []store.Person{p}, rules.ChangedPaths(before, p), p.Name+" returned")
 	})
 	return s.details(ctx, by, found.ID, err)
 }

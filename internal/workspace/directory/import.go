@@ -331,9 +331,10 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 	}
 	var renamed []store.Person
 	var back []uuid.UUID
+	var returned []store.Person
 	for _, x := range p.change {
 		if !p.before[x.ID].Active {
-			back = append(back, x.ID)
+			back, returned = append(back, x.ID), append(returned, x)
 		}
 		if x.Name != p.before[x.ID].Name || x.AddrKey != p.before[x.ID].AddrKey {
 			renamed = append(renamed, x)
@@ -360,13 +361,13 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 		}
 	}
 	if len(p.depart) == 0 {
-		return sync(c, book, slices.Concat(p.create, p.change), sorted(used), "people were imported")
+		return comeBack(c, book, slices.Concat(p.create, p.change), returned, sorted(used), "people were imported")
 	}
 	moves, err := book.Plan(c, slices.Concat(p.create, p.change), sorted(used))
 	if err != nil {
 		return err
 	}
-	if err := depart(c, book, p.depart, store.Person{}, "people were imported"); err != nil {
+	if err := depart(c, book, p.depart, store.Person{}, "people were imported", returned, moves.Groups()); err != nil {
 		return err
 	}
 	return moves.Apply(c, "people were imported")
@@ -401,7 +402,13 @@ func (p *plan) foresee(c *workspace.Change, book *rules.Book, used map[string]bo
 	if n > len(left) {
 		names = append(names, fmt.Sprintf("and %d more", n-len(left)))
 	}
-	c.Effect(api.Effect{Field: "owners", Count: n, Says: fmt.Sprintf("%s would be left without an owner who is here: %s.", workspace.UpperFirst(workspace.Number(n, "group")), strings.Join(names, ", "))})
+	says := fmt.Sprintf("%s would be left without an owner who is here: %s.", workspace.UpperFirst(workspace.Number(n, "group")), strings.Join(names, ", "))
+	if h, err := newHeirs(&c.View, p.depart); err != nil {
+		return err
+	} else if len(h.Owned) > 0 {
+		says += fmt.Sprintf(" By the rules for departures each goes to the first of %s whom there is.", strings.Join(h.Owned, ", "))
+	}
+	c.Effect(api.Effect{Field: "owners", Count: n, Says: says})
 	return nil
 }
 

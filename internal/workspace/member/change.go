@@ -430,10 +430,13 @@ func MakeOwner(c *workspace.Change, g *workspace.Locked, p store.Person) error {
 	return Join(c, g, results, Entrance{Quiet: true})
 }
 
-// StepDown makes an owner of g, which is locked, a member of it.
-func StepDown(c *workspace.Change, g *workspace.Locked, person uuid.UUID) error {
+// StepDown makes an owner of g, which is locked, what they were before: a moderator, a member, or, with 0, nobody in it.
+func StepDown(c *workspace.Change, g *workspace.Locked, person uuid.UUID, to expand.Role) error {
+	if to == 0 {
+		return TakeOut(c, g, person, admission.Removing)
+	}
 	all := []Target{{ID: person}}
-	if err := applyTo(c, g, all, change{role: expand.Member, staff: true}); err != nil {
+	if err := applyTo(c, g, all, change{role: to, staff: true}); err != nil {
 		return err
 	}
 	return all[0].Err

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -101,6 +102,19 @@ func TellVoucher(c *workspace.Change, g *store.Group, voucher store.Person, exte
 	}
 	l := c.GroupLetter(workspace.LetterVouching, g, "/people/external?voucher="+voucher.Address, map[string]string{"by": c.By.Name(), "external": external, "reason": reason})
 	return c.Send(g, []string{voucher.Address}, l)
+}
+
+// Revouch has somebody vouch for an external member of a group in the place of another, and tells them.
+func Revouch(c *workspace.Change, g *store.Group, x store.ExternalRow, voucher store.Person) error {
+	if err := TellVoucher(c, g, voucher, x.Address, x.Reason); err != nil {
+		return err
+	}
+	row := x.ExternalMember
+	row.VoucherID = &voucher.ID
+	if err := c.Tx.SaveExternals([]store.ExternalMember{row}); err != nil {
+		return err
+	}
+	return c.Record(event.ExternalsVouched{People: event.Of(event.Who{Name: x.Name, Address: x.Address}), Voucher: workspace.Who(voucher), Reason: x.Reason}, g, store.Affected{PersonID: x.MemberID})
 }
 
 // Enter is Join where those from outside may have to agree first: they get a letter in which they do.

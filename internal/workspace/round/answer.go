@@ -14,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/round"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -389,7 +390,7 @@ func handOver(c *workspace.Change, r store.Round, a store.RoundGroup, g *workspa
 		}
 	}
 	if owns(c.By.Person.ID) && !c.Previewing() { // what is only looked at has put nobody in
-		if err := member.StepDown(c, g, c.By.Person.ID); err != nil {
+		if err := member.StepDown(c, g, c.By.Person.ID, expand.Member); err != nil {
 			return err
 		}
 	}
