@@ -44,7 +44,7 @@ func directory(t *testing.T, p *place, ines *tab, c *client.Client) {
 	all := strconv.Itoa(int(crews.Total)) + " groups"
 	ines.open("/groups?filter=domain%20eq%20%22crew.merrowline.example%22", all)
 	_, err = ines.Eval(`document.querySelector('tbody input[type=checkbox]').click()`)
-	ines.do(err, ines.See("1 group picked"), ines.Press("Pick all "+strconv.Itoa(int(crews.Total))+" that match"), ines.See("All "+all), ines.Press("Language…"),
+	ines.do(err, ines.See("1 group picked"), ines.Press("Pick all "+strconv.Itoa(int(crews.Total))+" that match"), ines.See("All "+all), ines.Press("More…"), ines.Press("Language of notices…"),
 		ines.See("Language of"), ines.Choose("[aria-label='Language of notices']", "de"), ines.See("Notices are written in German"), ines.Press("Change the language of "+all))
 	ines.do(ines.See("A change of "+all), ines.Until("location.pathname.startsWith('/changes/')"))
 	german := func() int {

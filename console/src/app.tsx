@@ -19,6 +19,7 @@ const Account = lazy(() => import('./session/account'));
 const Mine = page('/mine', () => import('./mine/mine'));
 const GroupList = page('/groups', () => import('./groups/list'));
 const CreateGroup = lazy(() => import('./groups/create/page'));
+const GroupSheet = lazy(() => import('./groups/sheet'));
 const GroupPage = lazy(() => import('./groups/page'));
 const Overview = lazy(() => import('./groups/overview'));
 const GroupPeople = lazy(() => import('./groups/people'));
@@ -78,6 +79,7 @@ export function App() {
           <Route path="/groups">
             <Route index element={<GroupList />} />
             <Route path="new" element={<CreateGroup />} />
+            <Route path="sheet" element={<GroupSheet />} />
             <Route path=":ref" element={<GroupPage />}>
               <Route index element={<Overview />} />
               <Route path="people" element={<GroupPeople />} />

@@ -23,6 +23,14 @@ type NewBulk struct {
 	Start    string         `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
 }
 
+// GroupSheet is an export of groups that was edited: each line becomes what its columns say. Columns that are left out stay as they are,
+// and so do those that can't be changed so, such as state and people.
+type GroupSheet struct {
+	Text     string `json:"text,omitempty"`
+	File     []byte `json:"file,omitempty" doc:"The octets of the file"`
+	LeaveOut bool   `json:"leave_out,omitempty" doc:"Lines that can't be done are left out; without it one of them refuses the whole sheet"`
+}
+
 // BulkList is which groups of the directory are meant.
 type BulkList struct {
 	Q      string   `json:"q,omitempty" maxLength:"200"`
@@ -58,7 +66,7 @@ type TraitsChange struct {
 // Bulk is one change that many groups go through, some at a time.
 type Bulk struct {
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind" enum:"owners,language,traits,retire,restore,renew,exempt,hold,policy,ceilings,starting point,aliases,undo"`
+	Kind    string     `json:"kind" enum:"owners,language,traits,retire,restore,renew,exempt,hold,policy,ceilings,starting point,aliases,sheet,undo"`
 	Says    string     `json:"says" doc:"What it does, in one sentence"`
 	State   string     `json:"state" enum:"running,stopped,done"`
 	Reason  string     `json:"reason,omitempty" doc:"Why it was stopped"`

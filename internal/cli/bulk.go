@@ -71,7 +71,7 @@ func (a *app) changeCommands() *cobra.Command {
 		}
 		return a.follow(ctx, c, b, *undoLater)
 	}, keyed)
-	return noun("change", "One change of many groups: groups, list, show, items, stop, undo", a.changeGroups(), all, show, items, stop, undo)
+	return noun("change", "One change of many groups: groups, sheet, list, show, items, stop, undo", a.changeGroups(), a.changeSheet(), all, show, items, stop, undo)
 }
 
 func leaves(c *cobra.Command) *bool {
@@ -173,6 +173,28 @@ func (a *app) changeGroups() *cobra.Command {
 			n.Expected = expected
 		}
 	}
+	return c
+}
+
+func (a *app) changeSheet() *cobra.Command {
+	var n api.GroupSheet
+	c := &cobra.Command{
+		Use: "sheet FILE", Short: "Give many groups what an edited export says of each; - reads what is piped in", Args: cobra.ExactArgs(1),
+		Long:    "Give many groups what an edited export says of each. Write one with ivytable group export, edit it, and look at the difference\nwith --preview: it names the lines that can't be done by their numbers. Columns that are left out stay as they are.\nWhat it changes can be undone as one.",
+		Example: "  ivytable group export --filter 'domain eq \"crew.merrowline.example\"' > crew.csv\n  ivytable change sheet crew.csv --preview\n  ivytable change sheet crew.csv",
+	}
+	later := leaves(c)
+	a.changes(c, func(ctx context.Context, cl *client.Client, args []string) (err error) {
+		if n.File, err = a.readFile(args[0]); err != nil {
+			return err
+		}
+		b, err := cl.ApplySheet(ctx, n)
+		if err != nil {
+			return err
+		}
+		return a.follow(ctx, cl, b, *later)
+	}, keyed)
+	c.Flags().BoolVar(&n.LeaveOut, "leave-out", false, "leave lines out that can't be done, in place of refusing the sheet")
 	return c
 }
 

@@ -37,3 +37,8 @@ func (c *Client) StopChange(ctx context.Context, id string) (api.Bulk, error) {
 func (c *Client) UndoChange(ctx context.Context, id string) (api.Bulk, error) {
 	return change[api.Bulk](ctx, c, http.MethodPost, at("changes", id, "undo"), nil)
 }
+
+// ApplySheet begins one change by which groups become what an edited export says.
+func (c *Client) ApplySheet(ctx context.Context, n api.GroupSheet) (api.Bulk, error) {
+	return change[api.Bulk](ctx, c, http.MethodPost, "/group-sheets", n)
+}

@@ -45,3 +45,10 @@ func (s *server) undoBulk(ctx context.Context, by workspace.Actor, in *struct {
 }) (*reply[api.Bulk], error) {
 	return body(s.s.Bulk.Undo(ctx, by, in.ID))
 }
+
+func (s *server) applySheet(ctx context.Context, by workspace.Actor, in *struct {
+	Repeat
+	Body api.GroupSheet
+}) (*reply[api.Bulk], error) {
+	return body(s.s.Bulk.Sheet(ctx, by, in.Body))
+}

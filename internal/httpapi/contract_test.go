@@ -76,6 +76,8 @@ var contract = []row{
 	{op: "change-review-limits", body: `{"quiet_days": 180, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": <n>, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(200, 6), records: "review.change"},
 	{op: "change-review-limits", body: `{"quiet_days": 0, "unused_days": 90, "waiting_days": 14, "alias_days": 365, "same_people": 5, "same_percent": 90, "sole_groups": 10, "off": []}`, want: only(422, 6)},
 	{op: "read-report", want: only(200, 5, 6)},
+	{op: "apply-sheet", body: `{"text": "address,description\n<open>,As the sheet says <n>\n"}`, want: only(201, 6)},
+	{op: "apply-sheet", body: `{"text": "address,description\nnobody@nowhere.example,As the sheet says\n"}`, want: only(422, 6)},
 	{op: "list-rounds", want: only(200, 5, 6)},
 	{op: "read-departure-rules", want: only(200, 5, 6)},
 	{op: "change-departure-rules", body: `{"owned": <step>, "vouched": []}`, want: only(200, 6), records: "departures.change"},

@@ -52,6 +52,7 @@ func (s *server) routes() []route {
 		on("GET", "/exports/history", "export-history", "All entries of the history that a filter matches, as CSV or JSON lines", s.exportHistory, long),
 		on("GET", "/changes", "list-changes", "Changes that many groups went through, newest first", s.listBulks),
 		on("POST", "/changes", "change-many", "Begin one change of many groups", s.beginBulk, makes, looks, long, lists, groups),
+		on("POST", "/group-sheets", "apply-sheet", "Begin one change by which groups become what an edited export says", s.applySheet, makes, looks, long, lists, groups),
 		on("GET", "/changes/{id}", "read-change", "How far a change of many groups is", s.readBulk),
 		on("GET", "/changes/{id}/items", "list-change-items", "What became of each group", s.listBulkItems),
 		on("POST", "/changes/{id}/stop", "stop-change", "Stop a change of many groups; what it has done stays", s.stopBulk, looks, groups),

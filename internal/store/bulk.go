@@ -44,6 +44,7 @@ type BulkItem struct {
 	Outcome string // "" not yet, changed, same, refused
 	Says    string
 	Was     json.RawMessage // of one that was changed: what makes it undone
+	Wants   json.RawMessage // of a sheet: what the group becomes
 }
 
 // Outcomes of a bulk change in a group.
@@ -53,14 +54,14 @@ const (
 	ItemRefused = "refused"
 )
 
-// AddBulk records a bulk change that begins with groups.
-func (s *Tx) AddBulk(b BulkChange, groups []uuid.UUID) error {
+// AddBulk records a bulk change that begins with groups; wants is what each of them becomes by a sheet, nil where all become the same.
+func (s *Tx) AddBulk(b BulkChange, groups []uuid.UUID, wants map[uuid.UUID]json.RawMessage) error {
 	if err := s.db.Create(&b).Error; err != nil {
 		return wrap("record a change of many groups", err)
 	}
 	rows := make([]BulkItem, len(groups))
 	for i, g := range groups {
-		rows[i] = BulkItem{BulkID: b.ID, Place: i, GroupID: g}
+		rows[i] = BulkItem{BulkID: b.ID, Place: i, GroupID: g, Wants: wants[g]}
 	}
 	return inBatches(rows, func(rows []BulkItem) error {
 		return wrap("record the groups of a change", s.db.Create(&rows).Error)
@@ -99,6 +100,17 @@ func (s *Reads) BulkItems(bulk uuid.UUID, outcome string, from, limit int) (out 
 func (s *Reads) BulkChanged(bulk uuid.UUID) (groups []uuid.UUID, err error) {
 	err = s.db.Model(&BulkItem{}).Where("bulk_id = ? AND outcome = ?", bulk, ItemChanged).Order("place").Pluck("group_id", &groups).Error
 	return groups, wrap("read the groups of a change", err)
+}
+
+// BulkWants returns what groups become by a sheet, by group.
+func (s *Reads) BulkWants(bulk uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]json.RawMessage, error) {
+	var rows []BulkItem
+	err := s.db.Select("group_id", "wants").Find(&rows, "bulk_id = ? AND group_id IN ?", bulk, groups).Error
+	out := make(map[uuid.UUID]json.RawMessage, len(rows))
+	for _, r := range rows {
+		out[r.GroupID] = r.Wants
+	}
+	return out, wrap("read what groups become", err)
 }
 
 // BulkWas returns what a bulk change kept of some of its groups, by group.

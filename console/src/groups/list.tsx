@@ -178,11 +178,18 @@ export default function GroupList() {
       columns={chosen}
       exported={list.query}
       side={
-        me.may.includes('create_group') && (
-          <Button asChild colorPalette="ivy" size="sm">
-            <Link to="/groups/new">Create a group</Link>
-          </Button>
-        )
+        <HStack>
+          {me.may.includes('change_many') && (
+            <Button asChild colorPalette="gray" variant="outline" size="sm">
+              <Link to="/groups/sheet">By a sheet</Link>
+            </Button>
+          )}
+          {me.may.includes('create_group') && (
+            <Button asChild colorPalette="ivy" size="sm">
+              <Link to="/groups/new">Create a group</Link>
+            </Button>
+          )}
+        </HStack>
       }
       quick={
         <HStack role="group" aria-label="Show only" gap="1">

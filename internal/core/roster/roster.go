@@ -297,10 +297,11 @@ func (l *List) mapped(mapping map[string]string) error {
 	return nil
 }
 
-func (l *List) table(text string, skipped int, mapping map[string]string) error {
+// records reads the rows of a table, with the line on which each begins.
+func records(text string, delimiter rune, skipped int) (records [][]string, lines []int, err error) {
 	read := func(lazy bool) ([][]string, []int, error) {
 		r := csv.NewReader(strings.NewReader(text))
-		r.Comma, r.FieldsPerRecord, r.LazyQuotes = l.Delimiter, -1, lazy
+		r.Comma, r.FieldsPerRecord, r.LazyQuotes = delimiter, -1, lazy
 		var records [][]string
 		var lines []int
 		for {
@@ -315,18 +316,24 @@ func (l *List) table(text string, skipped int, mapping map[string]string) error 
 			records, lines = append(records, record), append(lines, line+skipped)
 		}
 	}
-	records, lines, err := read(false)
+	records, lines, err = read(false)
 	if errors.Is(err, csv.ErrBareQuote) { // a quote within a field, such as the nickname of somebody
 		if records, lines, err = read(true); err == nil && slices.ContainsFunc(records[len(records)-1], func(f string) bool { return strings.Contains(f, "\n") }) {
-			return wrong(lines[len(lines)-1], "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
+			return nil, nil, wrong(lines[len(lines)-1], "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
 		}
 	}
+	if p := new(csv.ParseError); errors.As(err, &p) {
+		return nil, nil, wrong(p.Line+skipped, "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
+	} else if err != nil {
+		return nil, nil, wrong(0, "%s", err)
+	}
+	return records, lines, nil
+}
+
+func (l *List) table(text string, skipped int, mapping map[string]string) error {
+	records, lines, err := records(text, l.Delimiter, skipped)
 	if err != nil {
-		var p *csv.ParseError
-		if errors.As(err, &p) {
-			return wrong(p.Line+skipped, "A quoted field does not end. Write a quote within quotes twice (RFC 4180).")
-		}
-		return wrong(0, "%s", err)
+		return err
 	}
 	for i, record := range records {
 		line := lines[i]

@@ -71,11 +71,11 @@ func (s *Service) Begin(ctx context.Context, by workspace.Actor, n api.NewBulk) 
 	if err != nil {
 		return api.Bulk{}, err
 	}
-	return s.begin(ctx, by, n, store.BulkChange{Kind: d.kind(), Body: body, Says: d.says()}, groups, nil)
+	return s.begin(ctx, by, n, store.BulkChange{Kind: d.kind(), Body: body, Says: d.says()}, groups, nil, nil)
 }
 
 // begin records a change that begins. also, where it is not nil, is done with it.
-func (s *Service) begin(ctx context.Context, by workspace.Actor, request any, b store.BulkChange, groups []uuid.UUID, also func(*workspace.Change, uuid.UUID) error) (api.Bulk, error) {
+func (s *Service) begin(ctx context.Context, by workspace.Actor, request any, b store.BulkChange, groups []uuid.UUID, wants map[uuid.UUID]json.RawMessage, also func(*workspace.Change, uuid.UUID) error) (api.Bulk, error) {
 	var out api.Bulk
 	err := workspace.Once(ctx, s.k, by, request, &out, func(c *workspace.Change) error {
 		if err := c.Allow(access.ChangeMany); err != nil {
@@ -88,7 +88,7 @@ func (s *Service) begin(ctx context.Context, by workspace.Actor, request any, b 
 				return err
 			}
 		}
-		if err := c.Tx.AddBulk(b, groups); err != nil {
+		if err := c.Tx.AddBulk(b, groups, wants); err != nil {
 			return err
 		}
 		out = s.shape(&c.View, b)
@@ -353,7 +353,7 @@ func (s *Service) Undo(ctx context.Context, by workspace.Actor, id string) (api.
 	if by.Preview {
 		return api.Bulk{}, preview(v, &d, groups)
 	}
-	return s.begin(ctx, by, []any{"undo", found.ID}, store.BulkChange{Kind: undoing, Body: found.Body, Says: d.says(), UndoOf: &found.ID}, groups, func(c *workspace.Change, id uuid.UUID) error {
+	return s.begin(ctx, by, []any{"undo", found.ID}, store.BulkChange{Kind: undoing, Body: found.Body, Says: d.says(), UndoOf: &found.ID}, groups, nil, func(c *workspace.Change, id uuid.UUID) error {
 		b, err := c.Tx.LockBulk(found.ID)
 		if err == nil {
 			err = undoable(b)

@@ -94,7 +94,7 @@ func (s *Service) SetCeilings(ctx context.Context, by workspace.Actor, n api.New
 			return err
 		}
 		b.Says, out.Change = (&policies{under: true}).says(), b.ID.String()
-		return c.Tx.AddBulk(b, above)
+		return c.Tx.AddBulk(b, above, nil)
 	})
 	s.Wake()
 	return out, err

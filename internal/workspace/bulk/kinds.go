@@ -114,12 +114,18 @@ func cover(by workspace.Actor, d doer) error {
 }
 
 // decode reads what was recorded.
-func decode(body json.RawMessage) (doer, error) {
-	var n api.NewBulk
+func decode(bulk uuid.UUID, body json.RawMessage) (doer, error) {
+	var n struct {
+		api.NewBulk
+		Sheet bool `json:"sheet"`
+	}
 	if err := json.Unmarshal(body, &n); err != nil {
 		return nil, err
 	}
-	if all := doersOf(n); len(all) == 1 {
+	if n.Sheet {
+		return &sheet{bulk: bulk}, nil
+	}
+	if all := doersOf(n.NewBulk); len(all) == 1 {
 		return all[0], nil
 	}
 	return nil, fmt.Errorf("it changes nothing that this program knows")
@@ -328,7 +334,7 @@ func (x *undo) says() string { return workspace.Cut("undone: "+x.of.Says, 500) }
 func (x *undo) doer() (doer, error) {
 	var err error
 	if x.d == nil {
-		x.d, err = decode(x.of.Body)
+		x.d, err = decode(x.of.ID, x.of.Body)
 	}
 	return x.d, err
 }
@@ -341,7 +347,7 @@ func (x *undo) before(c *workspace.Change) error {
 		return err
 	}
 	switch d := d.(type) {
-	case *policies, *starting:
+	case *policies, *starting, *sheet:
 		return d.before(c)
 	case *retire:
 		return c.Tx.LockRules()

@@ -249,16 +249,21 @@ func (x *owners) after(c *workspace.Change, b *store.BulkChange) error {
 		return err
 	}
 	for _, p := range x.people {
-		if !p.Active || p.ID == c.By.Person.ID {
-			continue
-		}
-		lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
-		l := c.Letter(workspace.LetterOwnsMany, lang, "/mine", map[string]string{"count": fmt.Sprint(b.Changed), "by": c.By.Name(), "address": p.Address})
-		if err := c.Send(nil, []string{p.Address}, l); err != nil {
+		if err := tellOwner(c, p, b.Changed); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// tellOwner tells somebody that they own so many groups more.
+func tellOwner(c *workspace.Change, p store.Person, groups int) error {
+	if !p.Active || p.ID == c.By.Person.ID {
+		return nil
+	}
+	lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
+	l := c.Letter(workspace.LetterOwnsMany, lang, "/mine", map[string]string{"count": fmt.Sprint(groups), "by": c.By.Name(), "address": p.Address})
+	return c.Send(nil, []string{p.Address}, l)
 }
 
 // left says whether owners are still as they were left.

@@ -170,7 +170,7 @@ func doerOf(b store.BulkChange) (doer, error) {
 		of.ID, of.Kind = *b.UndoOf, ""
 		return &undo{of: of}, nil
 	}
-	d, err := decode(b.Body)
+	d, err := decode(b.ID, b.Body)
 	if err != nil {
 		return nil, fmt.Errorf("the change %s: %w", b.ID, err)
 	}

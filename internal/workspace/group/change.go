@@ -34,7 +34,7 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		if err := g.CheckVersion(version); err != nil {
 			return err
 		}
-		changes, err := apply(c, g, patch)
+		changes, err := Apply(c, g, patch)
 		if err != nil || len(changes) == 0 {
 			return err
 		}
@@ -67,8 +67,8 @@ func (c *changes) add(field, from, to string) {
 	}
 }
 
-// apply puts a patch into a group and returns what that changes.
-func apply(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) ([]event.Change, error) {
+// Apply puts a patch into a group, which is locked, and returns what that changes. Whoever asks saves and records it.
+func Apply(c *workspace.Change, g *workspace.Locked, patch api.GroupPatch) ([]event.Change, error) {
 	var p workspace.Problems
 	var out changes
 	if err := rename(c, g, patch, &p); err != nil {

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE bulk_items ADD COLUMN wants JSON NULL;
