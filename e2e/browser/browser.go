@@ -123,7 +123,11 @@ func (p *Page) Press(text string) error {
 	if err := p.Until(find); err != nil {
 		return fmt.Errorf("press %q: %w", text, err)
 	}
-	_, err := p.Eval("(" + find + ").click()")
+	// A menu knows what is pointed at before it is clicked on.
+	_, err := p.Eval("(" + find + ").dispatchEvent(new PointerEvent('pointermove', {bubbles: true, pointerType: 'mouse'}))")
+	if err == nil {
+		_, err = p.Eval("(" + find + ").click()")
+	}
 	return err
 }
 

@@ -52,8 +52,6 @@ var shots = []shot{
 	{name: "group-rule", as: demo.Administrator, path: "/groups/gannet-quay-deck@crew.merrowline.example/people", see: "In by it", do: func(p *browser.Page) error {
 		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("Then:"), p.See("12 of 239 people match"))
 	}},
-	{name: "group-nesting", as: demo.Administrator, path: "/groups/all@crew.merrowline.example/nesting", see: "each once"},
-	{name: "group-mail", as: demo.Administrator, path: "/groups/harbour-liaison@merrowline.example/mail", see: "What people get"},
 	{name: "people", as: demo.Administrator, path: "/people", see: "Aile Alder"},
 	{name: "person", as: demo.Administrator, path: "/people/" + demo.Owner, see: "Entry in"},
 	{name: "rules", as: demo.Administrator, path: "/rules", see: "Seasonal route", do: func(p *browser.Page) error {
@@ -63,13 +61,14 @@ var shots = []shot{
 		return errors.Join(p.Choose(`select[aria-label="Who can write to it"]`, "anyone"), p.See("A draft, not saved yet"), p.See("can write to it from now on"))
 	}},
 	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
-	{name: "care", as: demo.Administrator, path: "/care/terms", see: "Caretakers", do: func(p *browser.Page) error {
-		_, err := p.Eval(`document.querySelector("ol > li:last-child button[aria-expanded]").click()`)
-		return errors.Join(err, p.Fill("[name=length]", "90 days"), p.See("expire earlier"), p.Top())
+	{name: "care", as: demo.Administrator, path: "/care", see: "Findings of the last 13 weeks"},
+	{name: "findings", as: demo.Administrator, path: "/care/findings?kind=open_unheld", see: "Emergency Call-out"},
+	{name: "round", as: demo.Administrator, path: "/care/rounds", see: "Autumn round", do: func(p *browser.Page) error {
+		return errors.Join(p.Press("Autumn round"), p.See("of 13 done"))
 	}},
+	{name: "report", as: demo.Administrator, path: "/care/report", see: "Growth, by month"},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
-	{name: "externals", as: demo.Administrator, path: "/people/external", see: "Berths and pilots"},
 	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
 	{name: "public", path: "/public/harbour-liaison@merrowline.example", see: "Being in it"},
 }

@@ -105,3 +105,15 @@ type DepartureRules struct {
 	Vouched []string `json:"vouched" maxItems:"2" enum:"manager,owner" doc:"External members for whom they vouched"`
 	Version int      `json:"version,omitempty" doc:"The ETag, as a number"`
 }
+
+// Erasure asks that what names somebody is taken out.
+type Erasure struct {
+	Reason string `json:"reason" maxLength:"500" doc:"On what ground; it is kept, so don't name the person in it"`
+}
+
+// Erased is what was taken out.
+type Erased struct {
+	Address string `json:"address" doc:"By which they are known from now on"`
+	Entries int    `json:"entries" doc:"Of the history, out of which something was taken"`
+	Says    string `json:"says"`
+}

@@ -28,7 +28,7 @@ var personColumns = []column[api.Person]{
 
 func (a *app) personCommands() *cobra.Command {
 	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import",
-		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules())
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules(), a.personErase())
 }
 
 func (a *app) personSearch() *cobra.Command {
@@ -368,5 +368,21 @@ func (a *app) personSetDepartureRules() *cobra.Command {
 		}, guarded)
 	c.Flags().StringSliceVar(&n.Owned, "owned", []string{}, "groups that nobody else owns go to: manager, moderator, caretaker")
 	c.Flags().StringSliceVar(&n.Vouched, "vouched", []string{}, "for external members vouches: manager, owner")
+	return c
+}
+
+func (a *app) personErase() *cobra.Command {
+	var n api.Erasure
+	c := a.changes(&cobra.Command{Use: "erase PERSON", Short: "Take what names somebody out of the directory and the history, on their lawful request", Args: cobra.ExactArgs(1),
+		Long:    "Take what names somebody out of the directory and the history, on their lawful request: somebody who has left the organisation,\nor somebody outside who is in no group. What happened stays in the history, and ivytable history verify holds. It can't be undone.",
+		Example: "  ivytable person erase corrie.oarsman@merrowline.example --reason 'Request 2026-31.' --preview"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			e, err := c.Erase(ctx, args[0], n)
+			if err != nil {
+				return err
+			}
+			return a.done(e, "%s They are known as %s.", e.Says, e.Address)
+		}, guarded)
+	c.Flags().StringVar(&n.Reason, "reason", "", "on what ground; it is kept, so don't name the person in it")
 	return c
 }

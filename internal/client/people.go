@@ -74,3 +74,8 @@ func (c *Client) DepartureRules(ctx context.Context) (api.DepartureRules, error)
 func (c *Client) SetDepartureRules(ctx context.Context, n api.DepartureRules) (api.DepartureRules, error) {
 	return change[api.DepartureRules](ctx, c, http.MethodPut, "/departure-rules", n)
 }
+
+// Erase takes what names somebody out of the directory and the history.
+func (c *Client) Erase(ctx context.Context, ref string, n api.Erasure) (api.Erased, error) {
+	return change[api.Erased](ctx, c, http.MethodPost, at("people", ref, "erasure"), n)
+}

@@ -80,6 +80,9 @@ var contract = []row{
 	{op: "apply-sheet", body: `{"text": "address,description\nnobody@nowhere.example,As the sheet says\n"}`, want: only(422, 6)},
 	{op: "list-rounds", want: only(200, 5, 6)},
 	{op: "read-departure-rules", want: only(200, 5, 6)},
+	{op: "erase-person", path: "ref=<left>", body: `{"reason": "Their letter"}`, want: only(200, 6), records: "person.erase"},
+	{op: "erase-person", path: "ref=<left>", body: `{"reason": ""}`, want: only(422, 6)},
+	{op: "erase-person", path: "ref=" + kit.Member, body: `{"reason": "Their letter"}`, want: only(409, 6)},
 	{op: "change-departure-rules", body: `{"owned": <step>, "vouched": []}`, want: only(200, 6), records: "departures.change"},
 	{op: "change-departure-rules", body: `{"owned": ["manager", "manager"], "vouched": []}`, want: only(422, 6)},
 	{op: "begin-round", body: `{"name": "Round <n>", "filter": "address eq \"<open>\"", "questions": ["needed"], "due_on": "<soon>"}`, want: only(201, 6), records: "round.begin"},
@@ -628,6 +631,14 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		i := slices.IndexFunc(all, func(l kit.Letter) bool { return strings.Contains(l.Text, r.Name) })
 		_, rest, _ := strings.Cut(all[i].Text, "/rounds/")
 		return []string{"<round letter>", rest[:32]}
+	})
+	set("<left>", func() []string {
+		p := f.person()
+		if _, err := k.Directory.Depart(ctx, admin, p, api.Departure{}, 0); err != nil {
+			f.t.Fatal(err)
+		}
+		must(k.History.Seal(ctx))
+		return []string{"<left>", p}
 	})
 	set("<step>", func() []string {
 		f.n++

@@ -99,3 +99,11 @@ func (s *server) changeDepartures(ctx context.Context, by workspace.Actor, in *s
 	r, err := matched(in.Match, func(v int) (api.DepartureRules, error) { return s.s.Directory.SetDepartures(ctx, by, in.Body, v) })
 	return tag(r, r.Version, err)
 }
+
+func (s *server) erasePerson(ctx context.Context, by workspace.Actor, in *struct {
+	Who
+	Match
+	Body api.Erasure
+}) (*reply[api.Erased], error) {
+	return body(matched(in.Match, func(v int) (api.Erased, error) { return s.s.Directory.Erase(ctx, by, in.Person, in.Body, v) }))
+}

@@ -190,6 +190,7 @@ func (s *server) routes() []route {
 		on("GET", "/review-limits", "read-review-limits", "From when on something is found", s.readReviewLimits),
 		on("PUT", "/review-limits", "change-review-limits", "Change from when on something is found; everything is looked at again", s.changeReviewLimits, long, looks, policy),
 		on("GET", "/report", "read-report", "The state of the directory on one page", s.readReport, long),
+		on("POST", person+"/erasure", "erase-person", "Take what names somebody out of the directory and the history, on their lawful request", s.erasePerson, looks, people),
 		on("GET", "/departure-rules", "read-departure-rules", "Who takes over what somebody leaves behind", s.readDepartures),
 		on("PUT", "/departure-rules", "change-departure-rules", "Change who takes over what somebody leaves behind", s.changeDepartures, looks, people),
 		on("GET", "/rounds", "list-rounds", "Rounds in which those who own groups confirm them, newest first", s.listRounds),

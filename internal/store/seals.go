@@ -29,10 +29,12 @@ type Sealing struct {
 
 // historySeal is the seal of one entry.
 type historySeal struct {
-	Place int64 `gorm:"primaryKey"`
-	Entry int64
-	Salt  []byte
-	Seal  []byte
+	Place    int64 `gorm:"primaryKey"`
+	Entry    int64
+	Salt     []byte
+	Seal     []byte
+	Names    []byte // the commitment to names that were taken out; nil while they are there
+	ErasedIn *uuid.UUID
 }
 
 // sealColumns are the columns of an entry that are sealed. A history is long: they are read as they come, and taken apart by hand.
@@ -162,7 +164,7 @@ func withAffected(db *gorm.DB, entries []*seal.Entry) error {
 func (s *Tx) AddSeals(all []seal.Sealed) error {
 	rows := make([]historySeal, len(all))
 	for i, x := range all {
-		rows[i] = historySeal{x.Place, x.Number, x.Salt, x.Seal[:]}
+		rows[i] = historySeal{Place: x.Place, Entry: x.Number, Salt: x.Salt, Seal: x.Seal[:]}
 	}
 	return create(s, "seal the history", rows)
 }
@@ -191,16 +193,20 @@ func (s *Reads) LastSeal() (place int64, err error) {
 func (s *Reads) SealsBetween(after, to int64, f func([]seal.Sealed) error) error {
 	const some = 5000
 	var r sealScan
-	var place, number, salt, kept sql.RawBytes
-	into := append([]any{&place, &number, &salt, &kept}, r.into()...)
+	var place, number, salt, kept, erased sql.RawBytes
+	into := append([]any{&place, &number, &salt, &kept, &erased}, r.into()...)
 	all, entries := make([]seal.Sealed, 0, some), make([]*seal.Entry, 0, some)
 	for after < to {
 		all, entries = all[:0], entries[:0]
-		err := eachRow(s.db.Raw("SELECT s.place, s.entry, s.salt, s.seal, "+sealColumns+" FROM history_seals s LEFT JOIN history h ON h.id = s.entry WHERE s.place > ? AND s.place <= ? ORDER BY s.place LIMIT ?", after, to, some), func(scan func(...any) error) error {
+		err := eachRow(s.db.Raw("SELECT s.place, s.entry, s.salt, s.seal, s.names, "+sealColumns+" FROM history_seals s LEFT JOIN history h ON h.id = s.entry WHERE s.place > ? AND s.place <= ? ORDER BY s.place LIMIT ?", after, to, some), func(scan func(...any) error) error {
 			if err := scan(into...); err != nil {
 				return err
 			}
 			x := seal.Sealed{Salt: bytes.Clone(salt), Seal: seal.Hash(pad(kept))}
+			if erased != nil {
+				h := seal.Hash(pad(erased))
+				x.Erased = &h
+			}
 			var err error
 			if x.Place, err = strconv.ParseInt(string(place), 10, 64); err != nil {
 				return err

@@ -63,7 +63,7 @@ export function BulkBar(props: {
             {kinds[k]}
           </Button>
         ))}
-        <Menu.Root onSelect={(e) => setKind(e.value as Kind)}>
+        <Menu.Root>
           <Menu.Trigger asChild>
             <Button size="xs" variant="outline" colorPalette="gray" bg="bg.panel">
               More…
@@ -73,7 +73,7 @@ export function BulkBar(props: {
             <Menu.Positioner>
               <Menu.Content>
                 {(Object.keys(more) as (keyof typeof more)[]).map((k) => (
-                  <Menu.Item key={k} value={k}>
+                  <Menu.Item key={k} value={k} onSelect={() => setKind(k)}>
                     {more[k]}
                   </Menu.Item>
                 ))}

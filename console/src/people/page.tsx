@@ -9,6 +9,7 @@ import { HistoryList } from '../shared/history';
 import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { Erase } from './erase';
 import { Entry } from './entry';
 import { PersonAbilities } from './abilities';
 import { Moving } from './moving';
@@ -73,6 +74,7 @@ export default function PersonPage() {
           <Entry person={p} may={may && !p.external} />
           {may && !p.external && p.active && <SignsIn person={p} />}
           {may && !p.external && (p.active ? <Departure person={p} /> : <Return person={p} />)}
+          {may && (p.external || !p.active) && <Erase person={p} />}
         </Stack>
       </Grid>
     </Box>
@@ -214,6 +216,8 @@ function Departure({ person: p }: { person: PersonDetails }) {
     { onSuccess: () => toaster.create({ type: 'success', title: `${p.name} has left` }) },
   );
   const last = preview.data?.sample ?? [];
+  const ownerless = last.filter((g) => g.outcome === 'ownerless');
+  const byRule = successor ? [] : last.filter((g) => g.outcome === 'handed_over');
   return (
     <Panel title="Leaves the organisation">
       {!open ? (
@@ -228,9 +232,16 @@ function Departure({ person: p }: { person: PersonDetails }) {
           ))}
           {last.length > 0 && (
             <>
-              <Text fontSize="sm">
-                <span className="warn">Nobody else owns</span> {last.map((g) => g.name).join(', ')}.
-              </Text>
+              {ownerless.length > 0 && (
+                <Text fontSize="sm">
+                  <span className="warn">Nobody else owns</span> {ownerless.map((g) => g.name).join(', ')}.
+                </Text>
+              )}
+              {byRule.map((g) => (
+                <Text key={g.address} fontSize="sm">
+                  {g.name} goes to {g.to}, by the rules for departures.
+                </Text>
+              ))}
               {successor ? (
                 <Button
                   size="xs"
@@ -261,8 +272,8 @@ function Departure({ person: p }: { person: PersonDetails }) {
               loading={depart.isPending}
               onClick={() => depart.mutate()}
             >
-              {last.length > 0 && !successor
-                ? `Leave ${plural(last.length, 'group')} without an owner, and mark it`
+              {ownerless.length > 0 && !successor
+                ? `Leave ${plural(ownerless.length, 'group')} without an owner, and mark it`
                 : successor && last.length > 0
                   ? `Hand ${plural(last.length, 'group')} to ${successor.name}, and mark it`
                   : `Mark that ${p.name} has left`}

@@ -7,6 +7,7 @@ func init() {
 	register[FindingAssigned]()
 	register[LimitsChanged]()
 	register[DeparturesChanged]()
+	register[PersonErased]()
 }
 
 // FindingAccepted: what the review found is known and fine, or, without a reason, is not any more.
@@ -86,3 +87,19 @@ func (f DeparturesChanged) did(Who, string) string {
 }
 func (f DeparturesChanged) changes() []Change { return f.Changed }
 func (DeparturesChanged) undo() Undo          { return can("Set the rules to what they were.") }
+
+// PersonErased: what named somebody was taken out of the directory and the history, on a lawful request.
+type PersonErased struct {
+	Entries int    `json:"entries"` // out of which something was taken
+	Reason  string `json:"reason"`
+}
+
+func (PersonErased) Kind() Kind { return "person.erase" }
+func (f PersonErased) did(Who, string) string {
+	of := fmt.Sprintf("%d entries", f.Entries)
+	if f.Entries == 1 {
+		of = "1 entry"
+	}
+	return fmt.Sprintf("took what named somebody out of the directory and %s of the history%s", of, because(f.Reason))
+}
+func (PersonErased) undo() Undo { return cannot("What was taken out is not kept anywhere.") }

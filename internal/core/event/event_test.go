@@ -46,6 +46,7 @@ var samples = []Event{
 	{Who{}, "service", books, RoundSilent{"Autumn round", "Retired, since nobody has answered."}},
 	{ines, "console", Who{}, DeparturesChanged{[]Change{{Field: "owned", From: "", To: "manager, caretaker"}}}},
 	{ines, "console", Who{}, PersonDeparted{Of: oda, Left: []Who{{"Tide Gauge", "tide@merrowline.example"}}, Handed: []Handed{{books, tove}}}},
+	{ines, "console", Who{}, PersonErased{34, "Their letter of 3 November."}},
 	{oda, "console", books, GroupRenewed{}},
 	{oda, "console", books, GroupRetired{"2027-01-02"}},
 	{oda, "console", books, GroupRetired{}},
@@ -212,7 +213,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 84 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 85 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -17,11 +17,12 @@ type ID = [16]byte
 type Named struct {
 	ID            ID
 	Name, Address string
+	Key           string // of its name
 }
 
-// key is what the names of groups for the same thing have in common: their telling words without regard to their order and to
-// whether they are one or many.
-func key(name string) string {
+// Key is what the names of groups for the same thing have in common: their telling words without regard to their order and to
+// whether they are one or many; "" for a name without any.
+func Key(name string) string {
 	words := naming.Telling(wordsOf(name))
 	for i, w := range words {
 		if len(w) > 3 {
@@ -37,8 +38,8 @@ func key(name string) string {
 func Twins(groups []Named) map[ID]Finding {
 	alike := map[string][]int{}
 	for i, g := range groups {
-		if k := key(g.Name); k != "" {
-			alike["name "+k] = append(alike["name "+k], i)
+		if g.Key != "" {
+			alike["name "+g.Key] = append(alike["name "+g.Key], i)
 		}
 		local, _, _ := strings.Cut(strings.ToLower(g.Address), "@")
 		alike["local "+local] = append(alike["local "+local], i)
@@ -84,7 +85,7 @@ type Crowd struct {
 }
 
 const (
-	bands = 16
+	bands = 8
 	rows  = 3
 )
 

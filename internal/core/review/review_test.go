@@ -130,7 +130,7 @@ func TestTwins(t *testing.T) {
 	for i, x := range []string{"Deck Shift A|deck-a@crew.example", "Deck Shift B|deck-b@crew.example", "The Timetable Team|timetable@a.example", "Timetables|timetables@a.example",
 		"Crew, Deck|crew@a.example", "Deck Crew|deck@a.example", "Stores|stores@a.example", "Spares|stores@crew.example", "Group|group@a.example", "Team|team@a.example"} {
 		name, address, _ := strings.Cut(x, "|")
-		all = append(all, Named{id(i), name, address})
+		all = append(all, Named{id(i), name, address, Key(name)})
 	}
 	got := Twins(all)
 	var names []string

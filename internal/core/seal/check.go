@@ -13,6 +13,15 @@ type Sealed struct {
 	Salt   []byte
 	Seal   Hash
 	Entry  *Entry
+	Erased *Hash // the commitment to the names that were taken out of it; nil while they are there
+}
+
+// names is the commitment to what in an entry names people, which stands in this place of the chain.
+func (s *Sealed) names(e *Entry) Hash {
+	if s.Erased != nil {
+		return *s.Erased
+	}
+	return e.Names(s.Salt)
 }
 
 // Kind is what is wrong with a chain.
@@ -24,6 +33,7 @@ const (
 	Missing   Kind = "missing"   // an entry, or its seal, is not there any more
 	Added     Kind = "added"     // an entry was put in that no sealer saw
 	Reordered Kind = "reordered" // entries stand in each other's places
+	Erased    Kind = "erased"    // names were taken out of an entry, and nobody asked for that
 	Rewritten Kind = "rewritten" // the chain is another one than when a seal was kept elsewhere
 )
 
@@ -60,7 +70,7 @@ func (c *Checker) Check(s Sealed) {
 	switch {
 	case s.Entry == nil:
 		c.Faults = append(c.Faults, Fault{Missing, s.Place, s.Number, fmt.Sprintf("Entry %d is not there any more.", s.Number)})
-	case Next(c.before, s.Place, s.Entry, s.Entry.Names(s.Salt)) != s.Seal:
+	case Next(c.before, s.Place, s.Entry, s.names(s.Entry)) != s.Seal:
 		if c.odd = append(c.odd, s); len(c.odd) > maxOdd {
 			c.edited(c.odd[0])
 			c.odd, c.prior = c.odd[1:], c.prior[1:]
@@ -100,14 +110,14 @@ func (c *Checker) moved(i int) bool {
 		}
 		// the whole row of the seal stands elsewhere: it fits after any of the seals that are there
 		for _, before := range append([]Hash{c.prior[j]}, seals(c.odd)...) {
-			if Next(before, at.Place, s.Entry, s.Entry.Names(s.Salt)) == s.Seal {
+			if Next(before, at.Place, s.Entry, s.names(s.Entry)) == s.Seal {
 				return true
 			}
 		}
 		// the entry has the number of another one
 		e := *s.Entry
 		e.Number = at.Entry.Number
-		if Next(c.prior[j], at.Place, &e, e.Names(at.Salt)) == at.Seal {
+		if Next(c.prior[j], at.Place, &e, at.names(&e)) == at.Seal {
 			return true
 		}
 	}

@@ -16,7 +16,7 @@ func chain(n int) []Sealed {
 			ActorID: ID{2}, Data: fmt.Appendf(nil, `{"n":%d}`, i), Affected: []Affected{{ID{3}, "member", "owner", ""}, {ID{4}, "", "member", "x@y.example"}}}
 		salt := []byte(fmt.Sprintf("salt of %08d", i))
 		seal := Next(before, int64(i+1), e, e.Names(salt))
-		out[i] = Sealed{int64(i + 1), e.Number, salt, seal, e}
+		out[i] = Sealed{Place: int64(i + 1), Number: e.Number, Salt: salt, Seal: seal, Entry: e}
 		before = seal
 	}
 	return out

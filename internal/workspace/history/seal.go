@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/seal"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -217,6 +219,35 @@ func (s *Service) check(ctx context.Context, by workspace.Actor, last int64) (ri
 	return right, faults, errors.Join(errs...)
 }
 
+// erased finds entries out of which names were taken without a request that is recorded: whoever edits an entry can say that it was
+// erased, but not that somebody asked for it.
+func (s *Service) erased(v *workspace.View, faults []seal.Fault) ([]seal.Fault, error) {
+	all, err := v.Read.Erasures()
+	if err != nil || len(all) == 0 {
+		return faults, err
+	}
+	asked, err := v.Read.EventsOf(slices.Collect(maps.Keys(all)), "person.erase")
+	if err != nil {
+		return nil, err
+	}
+	for change, n := range all {
+		recorded := 0
+		if row, known := asked[change]; known {
+			e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
+			if err != nil {
+				return nil, err
+			}
+			if f, ok := e.Fact.(event.PersonErased); ok {
+				recorded = f.Entries
+			}
+		}
+		if n != recorded {
+			faults = append(faults, seal.Fault{Kind: seal.Erased, Says: fmt.Sprintf("Names were taken out of %s by one change, and the history says of %d that somebody asked for it.", entries(int64(n)), recorded)})
+		}
+	}
+	return faults, nil
+}
+
 // ends finds what the chain itself does not tell: entries that no sealer saw, an end that was cut off, and a chain that is
 // another one than when a seal was kept.
 func (s *Service) ends(v *workspace.View, st store.Sealing, last int64, kept []api.KeptSeal, faults []seal.Fault) ([]seal.Fault, error) {
@@ -237,8 +268,9 @@ func (s *Service) ends(v *workspace.View, st store.Sealing, last int64, kept []a
 			faults = append(faults, seal.Fault{Kind: seal.Rewritten, Place: k.Place, Says: fmt.Sprintf("The seal in place %d is not the one that was kept: the chain was made anew somewhere before it.", k.Place)})
 		}
 	}
-	if st.Low == 0 {
-		return faults, nil
+	faults, err := s.erased(v, faults)
+	if err != nil || st.Low == 0 {
+		return faults, err
 	}
 	odd, err := v.Read.Unsealed(0, st.Low, maxFaults)
 	if err != nil {

@@ -85,7 +85,7 @@ func TestTamperedRecords(t *testing.T) {
 		"taken out with its seal": {[]string{"DELETE FROM history WHERE id = 8", "DELETE FROM history_seals WHERE entry = 8"},
 			"missing", 8},
 		"the end cut off":    {[]string{"DELETE FROM history WHERE id > 8", "DELETE FROM history_seals WHERE entry > 8"}, "missing", 9},
-		"put in with a seal": {[]string{"INSERT INTO history_seals SELECT place + 100, entry + 100, salt, seal FROM history_seals WHERE place = 2"}, "missing", 11},
+		"put in with a seal": {[]string{"INSERT INTO history_seals (place, entry, salt, seal) SELECT place + 100, entry + 100, salt, seal FROM history_seals WHERE place = 2"}, "missing", 11},
 		"in another order": {[]string{"UPDATE history SET id = -2 WHERE id = 2", "UPDATE history SET id = 2 WHERE id = 3", "UPDATE history SET id = 3 WHERE id = -2",
 			"UPDATE history_people SET history_id = -2 WHERE history_id = 2", "UPDATE history_people SET history_id = 2 WHERE history_id = 3", "UPDATE history_people SET history_id = 3 WHERE history_id = -2"}, "reordered", 2},
 		"its seal": {[]string{"UPDATE history_seals SET seal = REVERSE(seal) WHERE place = 4"}, "edited", 4},

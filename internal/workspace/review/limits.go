@@ -107,7 +107,7 @@ func (s *Service) SetLimits(ctx context.Context, by workspace.Actor, n api.Revie
 		if err != nil {
 			return err
 		}
-		found, groups, err := newLook(&c.View, next).everything()
+		found, groups, err := s.newLook(&c.View, next).everything("")
 		if err != nil {
 			return err
 		}
@@ -137,7 +137,7 @@ func (s *Service) SetLimits(ctx context.Context, by workspace.Actor, n api.Revie
 		if err := c.Tx.SaveSetting(LimitsSetting, next, current+1); err != nil {
 			return err
 		}
-		if err := everything(c, st, at); err != nil {
+		if err := s.everything(c, st, at); err != nil {
 			return err
 		}
 		return c.Record(event.LimitsChanged{Changed: changes, Effect: says}, nil)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -17,10 +18,63 @@ import (
 )
 
 // Service is the review of a workspace.
-type Service struct{ k *workspace.Kernel }
+type Service struct {
+	k    *workspace.Kernel
+	keys *keys
+}
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k} }
+func New(k *workspace.Kernel) *Service { return &Service{k, &keys{}} }
+
+// keys are the keys of names of groups, which cost more to work out than to keep, and what groups were called when they were
+// last compared with each other.
+type keys struct {
+	mu     sync.Mutex
+	of     map[string]string
+	at     string // which comparison that was, of all instances
+	called map[uuid.UUID]string
+}
+
+// seen notes what groups were called when they were compared.
+func (k *keys) seen(at string, all []review.Named) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.at, k.called = at, make(map[uuid.UUID]string, len(all))
+	for _, g := range all {
+		k.called[g.ID] = g.Name + " " + g.Address
+	}
+}
+
+// same reports whether groups, of which some live, are called as they were when they were last compared.
+func (k *keys) same(at string, groups []uuid.UUID, living []review.Named) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.called == nil || at == "" || k.at != at {
+		return false
+	}
+	now := make(map[uuid.UUID]string, len(living))
+	for _, g := range living {
+		now[g.ID] = g.Name + " " + g.Address
+	}
+	return !slices.ContainsFunc(groups, func(id uuid.UUID) bool { return now[id] != k.called[id] })
+}
+
+// set gives groups the keys of their names.
+func (k *keys) set(all []review.Named) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.of == nil || len(k.of) > 2*len(all)+10_000 { // of names that are no more
+		k.of = make(map[string]string, len(all))
+	}
+	for i, g := range all {
+		key, known := k.of[g.Name]
+		if !known {
+			key = review.Key(g.Name)
+			k.of[g.Name] = key
+		}
+		all[i].Key = key
+	}
+}
 
 const (
 	// LimitsSetting is the name under which the limits are kept, and stateSetting that of what the last look at everything found.
@@ -44,11 +98,12 @@ var alone = slices.DeleteFunc(review.Names(), func(k string) bool { return slice
 type look struct {
 	v        *workspace.View
 	settings store.ReviewSettings
+	keys     *keys
 	unfilled map[string]bool // by attribute, as far as it was asked
 }
 
-func newLook(v *workspace.View, s store.ReviewSettings) *look {
-	return &look{v, s, map[string]bool{}}
+func (s *Service) newLook(v *workspace.View, with store.ReviewSettings) *look {
+	return &look{v, with, s.keys, map[string]bool{}}
 }
 
 // unfilledOf returns which attributes of a rule nobody has a value in.
@@ -108,12 +163,14 @@ func (l *look) each(f store.ReviewFacts) map[uuid.UUID]store.Found {
 	return out
 }
 
-// twins adds groups that are called alike.
-func (l *look) twins(out map[uuid.UUID]store.Found) error {
-	names, err := l.v.Read.ReviewNames(l.v.Now())
+// twins adds groups that are called alike. at is what the comparison of all is known by, "" for one that is not kept.
+func (l *look) twins(out map[uuid.UUID]store.Found, at string) error {
+	names, err := l.v.Read.ReviewNames(nil, l.v.Now())
 	if err != nil {
 		return err
 	}
+	l.keys.set(names)
+	l.keys.seen(at, names)
 	for id, f := range review.Twins(names) {
 		l.add(out, id, store.KindGroup, f)
 	}
@@ -158,14 +215,14 @@ func (l *look) owners(out map[uuid.UUID]store.Found, ids []uuid.UUID) error {
 const maxPairs = 20000
 
 // everything looks at the whole directory.
-func (l *look) everything() (map[uuid.UUID]store.Found, int, error) {
+func (l *look) everything(at string) (map[uuid.UUID]store.Found, int, error) {
 	f, err := l.facts(nil)
 	if err != nil {
 		return nil, 0, err
 	}
 	out := l.each(f)
 	pairs := f.Crowd.Likely(l.settings.Limits)
-	err = errors.Join(l.twins(out), l.crowds(out, pairs[:min(len(pairs), maxPairs)]), l.owners(out, nil))
+	err = errors.Join(l.twins(out, at), l.crowds(out, pairs[:min(len(pairs), maxPairs)]), l.owners(out, nil))
 	return out, len(f.Groups), err
 }
 
@@ -177,12 +234,12 @@ func (s *Service) Everything(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		return everything(c, st, version)
+		return s.everything(c, st, version)
 	})
 }
 
 // everything is what Everything does once it has the lock.
-func everything(c *workspace.Change, st store.ReviewState, version int) error {
+func (s *Service) everything(c *workspace.Change, st store.ReviewState, version int) error {
 	settings := Defaults()
 	if _, err := c.Read.Setting(LimitsSetting, &settings); err != nil {
 		return err
@@ -191,7 +248,8 @@ func everything(c *workspace.Change, st store.ReviewState, version int) error {
 	if err != nil {
 		return err
 	}
-	found, groups, err := newLook(&c.View, settings).everything()
+	compared := store.NewID().String()
+	found, groups, err := s.newLook(&c.View, settings).everything(compared)
 	if err != nil {
 		return err
 	}
@@ -202,7 +260,7 @@ func everything(c *workspace.Change, st store.ReviewState, version int) error {
 	if err != nil {
 		return err
 	}
-	st.At, st.Groups = c.Now(), groups
+	st.At, st.Groups, st.Compared = c.Now(), groups, compared
 	return errors.Join(c.Tx.Reviewed(due), c.Tx.NoteDay(t.Date(c.Now()), c.Now()), c.Tx.SaveSetting(stateSetting, st, version+1))
 }
 
@@ -222,7 +280,7 @@ func (s *Service) Run(ctx context.Context) error {
 		if err != nil || !now.At.Equal(st.At) { // another instance was there first
 			return err
 		}
-		return everything(c, now, version)
+		return s.everything(c, now, version)
 	})
 }
 
@@ -233,14 +291,16 @@ func (s *Service) Follow(ctx context.Context) error {
 		if err != nil || len(due) == 0 {
 			return err
 		}
-		if err := s.k.Do(ctx, workspace.Service, follow); err != nil {
+		if err := s.k.Do(ctx, workspace.Service, s.follow); err != nil {
 			return err
 		}
 	}
 }
 
-func follow(c *workspace.Change) error {
-	if _, err := c.Tx.LockSetting(stateSetting, new(store.ReviewState)); err != nil { // no two at once
+func (s *Service) follow(c *workspace.Change) error {
+	var st store.ReviewState
+	version, err := c.Tx.LockSetting(stateSetting, &st) // no two at once
+	if err != nil {
 		return err
 	}
 	settings := Defaults()
@@ -252,7 +312,7 @@ func follow(c *workspace.Change) error {
 		return err
 	}
 	groups := slices.Collect(maps.Keys(due))
-	l := newLook(&c.View, settings)
+	l := s.newLook(&c.View, settings)
 	f, err := l.facts(groups)
 	if err != nil {
 		return err
@@ -260,21 +320,29 @@ func follow(c *workspace.Change) error {
 	if err := c.Tx.SetFindings(groups, alone, l.each(f), c.Now()); err != nil {
 		return err
 	}
-	twins := map[uuid.UUID]store.Found{}
-	if err := l.twins(twins); err != nil {
+	living, err := c.Read.ReviewNames(groups, c.Now())
+	if err != nil {
 		return err
 	}
-	if err := c.Tx.SetFindings(nil, []string{string(review.SameThing)}, twins, c.Now()); err != nil {
-		return err
+	if !s.keys.same(st.Compared, groups, living) {
+		st.Compared = store.NewID().String()
+		twins := map[uuid.UUID]store.Found{}
+		if err := errors.Join(l.twins(twins, st.Compared), c.Tx.SetFindings(nil, []string{string(review.SameThing)}, twins, c.Now()), c.Tx.SaveSetting(stateSetting, st, version+1)); err != nil {
+			return err
+		}
 	}
 	if err := l.again(c, groups); err != nil {
 		return err
 	}
-	owners := map[uuid.UUID]store.Found{}
-	if err := l.owners(owners, nil); err != nil {
+	own, err := c.Read.OwnersToReview(groups)
+	if err != nil {
 		return err
 	}
-	if err := c.Tx.SetFindings(nil, []string{string(review.SoleOwner)}, owners, c.Now()); err != nil {
+	owners := map[uuid.UUID]store.Found{}
+	if err := l.owners(owners, own); err != nil {
+		return err
+	}
+	if err := c.Tx.SetFindings(own, []string{string(review.SoleOwner)}, owners, c.Now()); err != nil {
 		return err
 	}
 	return c.Tx.Reviewed(due)
