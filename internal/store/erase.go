@@ -201,4 +201,3 @@ func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Addre
 	}
 	return s.SavePerson(p, true)
 }
-

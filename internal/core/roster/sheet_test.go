@@ -9,13 +9,13 @@ import (
 func TestReadSheet(t *testing.T) {
 	known := []string{"address", "name", "description"}
 	for in, want := range map[string]string{
-		"address,name\na@x.example,Anna\n":                        "2 map[address:a@x.example name:Anna]",
+		"address,name\na@x.example,Anna\n":                         "2 map[address:a@x.example name:Anna]",
 		"\ufeffsep=;\r\nAddress;NAME\r\na@x.example;\"An;na\"\r\n": "3 map[address:a@x.example name:An;na]",
-		"address,state,name,,\na@x.example,active,'=Anna,,\n":     "2 map[address:a@x.example name:=Anna state:active]",
-		"address,name\n\na@x.example,\"An\nna\"\nb@x.example,B":   "3 map[address:a@x.example name:An\nna]|5 map[address:b@x.example name:B]",
-		"address,name\na@x.example\nb@x.example,B,C":              "2 map[address:a@x.example] It has 1 fields|3 map[address:b@x.example name:B] It has 3 fields",
-		"address\tname\na@x.example\t-1":                          "2 map[address:a@x.example name:-1]",
-		"address,name\n":                                          "",
+		"address,state,name,,\na@x.example,active,'=Anna,,\n":      "2 map[address:a@x.example name:=Anna state:active]",
+		"address,name\n\na@x.example,\"An\nna\"\nb@x.example,B":    "3 map[address:a@x.example name:An\nna]|5 map[address:b@x.example name:B]",
+		"address,name\na@x.example\nb@x.example,B,C":               "2 map[address:a@x.example] It has 1 fields|3 map[address:b@x.example name:B] It has 3 fields",
+		"address\tname\na@x.example\t-1":                           "2 map[address:a@x.example name:-1]",
+		"address,name\n":                                           "",
 	} {
 		s, err := ReadSheet([]byte(in), known)
 		var got []string

@@ -1,6 +1,7 @@
 package bulk
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,6 +22,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/history"
 	"ivytable.example/ivytable/internal/workspace/naming"
 	"ivytable.example/ivytable/internal/workspace/people"
 )
@@ -568,7 +570,7 @@ func (x *sheet) match(v *workspace.View, read roster.Sheet) (lines []api.Line, g
 	}
 	at := map[uuid.UUID]int{}
 	for _, r := range read.Rows {
-		l := api.Line{Line: r.Line, Given: workspace.Cut(r.Cells["id"]+r.Cells["address"], 100)}
+		l := api.Line{Line: r.Line, Given: workspace.Cut(cmp.Or(r.Cells["address"], r.Cells["id"]), 100)}
 		g := byID[uuid.Nil]
 		if id, err := uuid.Parse(r.Cells["id"]); err == nil {
 			g = byID[id]
@@ -621,14 +623,16 @@ func (x *sheet) look(v *workspace.View, lines []api.Line, groups []uuid.UUID) (w
 			l, g := &lines[i], byID[groups[i]]
 			if l.Outcome != store.ItemRefused {
 				want := x.rows[g.ID]
+				var changes []event.Change
 				for column, cell := range want {
 					if tidy(column, cell) == tidy(column, now[g.ID][column]) {
 						delete(want, column)
 						continue
 					}
-					l.Changes = append(l.Changes, api.Change{Field: column, From: now[g.ID][column], To: cell})
+					changes = append(changes, event.Change{Field: column, From: now[g.ID][column], To: cell})
 				}
-				slices.SortFunc(l.Changes, func(a, b api.Change) int { return strings.Compare(a.Field, b.Field) })
+				slices.SortFunc(changes, func(a, b event.Change) int { return strings.Compare(a.Field, b.Field) })
+				l.Changes = history.Changes(changes)
 				d, err := becomes(v, &g, now[g.ID], want, all)
 				if err != nil {
 					return 0, 0, err
