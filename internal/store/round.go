@@ -43,7 +43,8 @@ type Round struct {
 	BegunAt     time.Time
 	EndsAt      time.Time // the first moment after its day
 	State       int8
-	Stage       int // the last letter that went out to everybody; -1: none
+	Told        int // the day of the round of the last letter that went out to everybody; -1: none
+	Wave        int // of the next letter to everybody
 	FirstToldAt *time.Time
 	LastToldAt  *time.Time
 	ClosedAt    *time.Time
@@ -83,7 +84,7 @@ func (RoundGroup) TableName() string { return "round_groups" }
 type RoundLetter struct {
 	RoundID   uuid.UUID `gorm:"primaryKey"`
 	Recipient string    `gorm:"primaryKey"`
-	Stage     int       `gorm:"primaryKey;autoIncrement:false"`
+	Wave      int       `gorm:"primaryKey;autoIncrement:false"`
 	Hash      []byte
 	At        time.Time
 }
@@ -388,10 +389,10 @@ func (s *Tx) EndAsked(round uuid.UUID) error {
 	return wrap("end a round", s.db.Exec("UPDATE round_groups SET state = ? WHERE round_id = ? AND state = ?", AskedSilent, round, AskedWaiting).Error)
 }
 
-// RoundLetters returns the recipients of the letters of a stage of a round.
-func (s *Reads) RoundLetters(round uuid.UUID, stage int) (map[string]bool, error) {
+// RoundLetters returns the recipients of the letters of a wave of a round.
+func (s *Reads) RoundLetters(round uuid.UUID, wave int) (map[string]bool, error) {
 	var all []string
-	err := s.db.Model(&RoundLetter{}).Where("round_id = ? AND stage = ?", round, stage).Pluck("recipient", &all).Error
+	err := s.db.Model(&RoundLetter{}).Where("round_id = ? AND wave = ?", round, wave).Pluck("recipient", &all).Error
 	out := make(map[string]bool, len(all))
 	for _, a := range all {
 		out[a] = true

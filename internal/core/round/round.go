@@ -63,16 +63,16 @@ type Plan struct {
 	Silence   Silence
 }
 
-// Stage returns which letter is due: 0 when it has begun, 1 for the first reminder, and so on. A reminder that lies before the
-// beginning is never due: the first letter is all that was sent then.
-func (p Plan) Stage(now time.Time) int {
-	stage := 0
-	for i, days := range p.Reminders {
-		if at := p.Calendar.After(p.End, -1-days); at.After(p.Begun) && !now.Before(at) {
-			stage = i + 1
+// Letter returns which letter is due, by the day of the round on which it is: 0 for the first, and the day of the last reminder whose
+// time has come. A reminder that lies before the beginning is never due: the first letter is all that was sent then. Whoever
+// changes the reminders so changes no letter that went out.
+func (p Plan) Letter(now time.Time) (day int) {
+	for _, before := range p.Reminders {
+		if at := p.Calendar.After(p.End, -1-before); at.After(p.Begun) && !now.Before(at) {
+			day = max(day, p.Calendar.Days(p.Begun, at))
 		}
 	}
-	return stage
+	return day
 }
 
 // Over reports whether a round is over: its day has passed, and where silence retires groups, the first letter went out

@@ -28,18 +28,18 @@ func plan(silence Silence, reminders ...int) Plan {
 	return Plan{Calendar: lifecycle.Calendar{Zone: berlin}, Begun: at("2026-10-05", 9), End: at("2026-11-01", 0), Reminders: reminders, Silence: silence} // its day is 31 October
 }
 
-func TestStage(t *testing.T) {
+func TestLetter(t *testing.T) {
 	for _, c := range []struct {
 		now       time.Time
 		reminders []int
 		want      int
 	}{
-		{at("2026-10-05", 9), []int{14, 3}, 0}, {at("2026-10-16", 23), []int{14, 3}, 0}, {at("2026-10-17", 0), []int{14, 3}, 1},
-		{at("2026-10-27", 23), []int{14, 3}, 1}, {at("2026-10-28", 0), []int{14, 3}, 2}, {at("2026-10-31", 0), []int{0}, 1},
-		{at("2026-10-20", 0), []int{60, 14}, 2}, // that of sixty days lies before the beginning
+		{at("2026-10-05", 9), []int{14, 3}, 0}, {at("2026-10-16", 23), []int{14, 3}, 0}, {at("2026-10-17", 0), []int{14, 3}, 12},
+		{at("2026-10-27", 23), []int{14, 3}, 12}, {at("2026-10-28", 0), []int{14, 3}, 23}, {at("2026-10-31", 0), []int{0}, 26},
+		{at("2026-10-20", 0), []int{60, 14}, 12}, // that of sixty days lies before the beginning
 		{at("2026-10-20", 0), []int{60}, 0}, {at("2026-10-20", 0), nil, 0},
 	} {
-		if got := plan(Nothing, c.reminders...).Stage(c.now); got != c.want {
+		if got := plan(Nothing, c.reminders...).Letter(c.now); got != c.want {
 			t.Errorf("%v of %v: %d, want %d", c.now, c.reminders, got, c.want)
 		}
 	}

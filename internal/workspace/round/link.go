@@ -36,7 +36,7 @@ func (s *Service) told(v *workspace.View, secret string) (l store.RoundLetter, r
 		states = append(states, store.AskedSilent)
 	}
 	q := store.AskedQuery{Round: r.ID, States: states, Limit: 5000}
-	if l.Stage != silentStage { // what they own, or what nobody owns
+	if l.Wave != silentWave { // what they own, or what nobody owns
 		q.Mine, q.All = uuid.Max, true
 		if p, err := v.Read.PersonByKey(strings.ToLower(l.Recipient)); err == nil {
 			q.Mine = p.ID
@@ -58,7 +58,7 @@ func (s *Service) told(v *workspace.View, secret string) (l store.RoundLetter, r
 			return l, r, nil, err
 		}
 		cared := map[uuid.UUID][]string{}
-		if l.Stage == silentStage {
+		if l.Wave == silentWave {
 			if cared, err = v.CaretakersOf(ids); err != nil {
 				return l, r, nil, err
 			}

@@ -248,7 +248,7 @@ func inAreas(v *workspace.View, id uuid.UUID) (out []store.RoundCount, err error
 // plan reads what a round is to be, and checks it.
 func plan(v *workspace.View, t workspace.Terms, n api.NewRound) (r store.Round, err error) {
 	var bad workspace.Problems
-	r = store.Round{Name: strings.TrimSpace(n.Name), Filter: strings.TrimSpace(n.Filter), Silence: n.Silence, Note: strings.TrimSpace(n.Note), EveryMonths: n.EveryMonths, Stage: -1, State: store.RoundOpen, Version: 1}
+	r = store.Round{Name: strings.TrimSpace(n.Name), Filter: strings.TrimSpace(n.Filter), Silence: n.Silence, Note: strings.TrimSpace(n.Note), EveryMonths: n.EveryMonths, Told: -1, State: store.RoundOpen, Version: 1}
 	if r.Name == "" {
 		bad.Add("name", "", "Give it a name, such as Autumn round.")
 	}
@@ -450,8 +450,9 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, id string, n a
 		if err := bad.Err(); err != nil {
 			return err
 		}
-		// what a stage means changed with the reminders: those that lie behind are done
-		r.Stage = min(r.Stage, planOf(t, *r).Stage(c.Now()))
+		if retires := r.Silence == string(round.Retire); retires && (was.Silence != r.Silence || r.EndsAt.Before(was.EndsAt)) {
+			r.Told, r.Wave, r.FirstToldAt, r.LastToldAt = -1, r.Wave+1, nil, nil // who was told something else is told anew, and has their time
+		}
 		var changes []event.Change
 		add := func(field, from, to string) {
 			if from != to {

@@ -301,6 +301,44 @@ func TestSilence(t *testing.T) {
 	}
 }
 
+// Whoever changes a round changes no letter that went out; what owners were told before silence came to retire groups does not count.
+func TestChangedAfterItsLetters(t *testing.T) {
+	ines := k.Actor(t, kit.Administrator)
+	moved := 0
+	defer func() { k.Move(-moved) }()
+	step := func(what string, days, letters int, change *api.RoundPatch, r api.Round) {
+		t.Helper()
+		k.Move(days)
+		moved += days
+		if change != nil {
+			if _, err := k.Round.Change(ctx, ines, r.ID, *change, 0); err != nil {
+				t.Fatal(err)
+			}
+		}
+		run(t)
+		run(t)
+		if l := k.Letters(t); len(l) != letters {
+			t.Errorf("%s: %d letters, want %d: %.800s", what, len(l), letters, fmt.Sprint(l))
+		}
+	}
+	fleet(t, "Bollard", 2)
+	k.Letters(t)
+	r := begin(t, "Bollard", func(n *api.NewRound) { n.Reminders = []int{20} })
+	step("the first letter", 0, 1, nil, r)
+	step("the first reminder", 11, 1, nil, r)
+	step("other reminders", 0, 0, &api.RoundPatch{Reminders: &[]int{7}}, r)
+	step("the later one", 13, 1, nil, r)
+	step("one that lies behind", 0, 0, &api.RoundPatch{Reminders: &[]int{10, 7}}, r)
+	retire := "retire"
+	step("told anew", 0, 1, &api.RoundPatch{Silence: &retire}, r)
+	k.Move(8)
+	moved += 8
+	run(t)
+	if now := read(t, r); now.State != "open" || now.DaysLeft < 5 || now.Counts.Silent > 0 {
+		t.Errorf("who was told seven days before its day has not had their fourteen days: %+v", now)
+	}
+}
+
 // Of groups without owners the stand-in is asked, else their caretaker, and administrators may answer.
 func TestWithoutOwners(t *testing.T) {
 	ines := k.Actor(t, kit.Administrator)

@@ -21,10 +21,10 @@ import (
 )
 
 const (
-	writeAtOnce = 50   // recipients, in one transaction
-	closeAtOnce = 50   // groups about which nobody has answered, in one transaction
-	silentStage = 1000 // of the letters to caretakers, after all reminders
-	lateDays    = 30   // for which the link of a letter is good, after the end
+	writeAtOnce = 50     // recipients, in one transaction
+	closeAtOnce = 50     // groups about which nobody has answered, in one transaction
+	silentWave  = 10_000 // of the letters to caretakers, after all others
+	lateDays    = 30     // for which the link of a letter is good, after the end
 )
 
 // Run writes the letters that are due, ends rounds whose day has passed, and begins those again that are repeated. Any number of
@@ -63,8 +63,8 @@ func (s *Service) tell(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	stage := planOf(t, r).Stage(v.Now())
-	if stage <= r.Stage {
+	day := planOf(t, r).Letter(v.Now())
+	if day <= r.Told {
 		return nil
 	}
 	groups, err := v.Read.AskedIn(r.ID, store.AskedWaiting)
@@ -72,19 +72,20 @@ func (s *Service) tell(ctx context.Context, id uuid.UUID) error {
 		return err
 	}
 	kind := workspace.LetterRoundAgain
-	if r.Stage < 0 {
+	if r.Told < 0 {
 		kind = workspace.LetterRound
 	}
-	if err := s.write(ctx, r, stage, kind, groups, func(v *workspace.View) (map[uuid.UUID][]string, error) { return recipients(v, r, groups) }); err != nil {
+	if err := s.write(ctx, r, r.Wave, kind, groups, func(v *workspace.View) (map[uuid.UUID][]string, error) { return recipients(v, r, groups) }); err != nil {
 		return err
 	}
 	return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
+		was := r.Wave
 		r, err := c.Tx.LockRound(id)
-		if err != nil || r.Stage >= stage || r.State != store.RoundOpen {
+		if err != nil || r.Wave != was || r.State != store.RoundOpen { // another instance was first
 			return err
 		}
 		now := c.Now()
-		if r.Stage, r.LastToldAt = stage, &now; r.FirstToldAt == nil {
+		if r.Told, r.Wave, r.LastToldAt = day, r.Wave+1, &now; r.FirstToldAt == nil {
 			r.FirstToldAt = &now
 		}
 		return c.Tx.SaveRound(r)
@@ -93,7 +94,7 @@ func (s *Service) tell(ctx context.Context, id uuid.UUID) error {
 
 // write writes one letter to each of those who answer for groups, about all that are theirs. What letter is written is recorded
 // with it, so that none is written twice, whoever dies and whoever else is at it.
-func (s *Service) write(ctx context.Context, r store.Round, stage int, kind string, groups []uuid.UUID, whom func(*workspace.View) (map[uuid.UUID][]string, error)) error {
+func (s *Service) write(ctx context.Context, r store.Round, wave int, kind string, groups []uuid.UUID, whom func(*workspace.View) (map[uuid.UUID][]string, error)) error {
 	v := s.k.View(ctx, workspace.Service)
 	to, err := whom(v)
 	if err != nil {
@@ -106,7 +107,7 @@ func (s *Service) write(ctx context.Context, r store.Round, stage int, kind stri
 		}
 	}
 	for {
-		written, err := s.k.View(ctx, workspace.Service).Read.RoundLetters(r.ID, stage)
+		written, err := s.k.View(ctx, workspace.Service).Read.RoundLetters(r.ID, wave)
 		if err != nil {
 			return err
 		}
@@ -120,7 +121,7 @@ func (s *Service) write(ctx context.Context, r store.Round, stage int, kind stri
 		some = some[:min(len(some), writeAtOnce)]
 		err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 			for _, x := range some {
-				if err := letter(c, r, stage, kind, x, of[x]); err != nil {
+				if err := letter(c, r, wave, kind, x, of[x]); err != nil {
 					return err
 				}
 			}
@@ -136,7 +137,7 @@ func (s *Service) write(ctx context.Context, r store.Round, stage int, kind stri
 const listedAtMost = 100
 
 // letter writes to one of those who answer.
-func letter(c *workspace.Change, r store.Round, stage int, kind, to string, groups []uuid.UUID) error {
+func letter(c *workspace.Change, r store.Round, wave int, kind, to string, groups []uuid.UUID) error {
 	byID, err := c.Read.GroupsByID(groups)
 	if err != nil {
 		return err
@@ -184,7 +185,7 @@ func letter(c *workspace.Change, r store.Round, stage int, kind, to string, grou
 	if more := len(all) - listedAtMost; more > 0 {
 		l.Items = append(l.Items, workspace.Item{Text: fmt.Sprintf("… +%d", more)})
 	}
-	if err := c.Tx.AddRoundLetters([]store.RoundLetter{{RoundID: r.ID, Recipient: to, Stage: stage, Hash: hash, At: c.Now()}}); err != nil {
+	if err := c.Tx.AddRoundLetters([]store.RoundLetter{{RoundID: r.ID, Recipient: to, Wave: wave, Hash: hash, At: c.Now()}}); err != nil {
 		return err
 	}
 	return c.Send(nil, []string{to}, l)
@@ -345,7 +346,7 @@ func (s *Service) tellCaretakers(ctx context.Context, r store.Round) error {
 	if err != nil || len(groups) == 0 {
 		return err
 	}
-	return s.write(ctx, r, silentStage, workspace.LetterRoundSilent, groups, func(v *workspace.View) (map[uuid.UUID][]string, error) { return v.CaretakersOf(groups) })
+	return s.write(ctx, r, silentWave, workspace.LetterRoundSilent, groups, func(v *workspace.View) (map[uuid.UUID][]string, error) { return v.CaretakersOf(groups) })
 }
 
 // again begins a round again that is repeated.
@@ -361,7 +362,7 @@ func (s *Service) again(ctx context.Context, id uuid.UUID) error {
 		}
 		was := planOf(t, r)
 		next := r
-		next.ID, next.BegunAt, next.Previous, next.State, next.Stage, next.Version = c.ID(), c.Now(), &r.ID, store.RoundOpen, -1, 1
+		next.ID, next.BegunAt, next.Previous, next.State, next.Told, next.Version = c.ID(), c.Now(), &r.ID, store.RoundOpen, -1, 1
 		next.EndsAt = t.Life.After(c.Now(), max(1, was.Length())).UTC()
 		next.FirstToldAt, next.LastToldAt, next.ClosedAt = nil, nil, nil
 		at := planOf(t, next).Next(r.EveryMonths)
