@@ -174,7 +174,7 @@ func newHeirs(v *workspace.View, gone []store.Person) (*heirs, error) {
 	return h, nil
 }
 
-// owner returns who takes over a group of somebody's; ok is false for nobody.
+// owner returns who takes over a group of somebody's: the first whom there is and who may own it; ok is false for nobody.
 func (h *heirs) owner(v *workspace.View, g *store.Group, of uuid.UUID) (p store.Person, ok bool, err error) {
 	for _, step := range h.Owned {
 		switch step {
@@ -188,6 +188,9 @@ func (h *heirs) owner(v *workspace.View, g *store.Group, of uuid.UUID) (p store.
 			}
 		case "caretaker":
 			p, ok, err = caretaker(v, g, h.gone)
+		}
+		if ok && err == nil {
+			ok, err = member.CanOwn(v, g, p)
 		}
 		if ok || err != nil {
 			return p, ok, err

@@ -43,7 +43,7 @@ func TestWhatSomebodyLeavesBehind(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	rules([]string{"manager", "moderator"}, []string{"manager", "owner"})
+	rules([]string{"manager", "moderator", "caretaker"}, []string{"manager", "owner"})
 	defer rules(nil, nil)
 	boss := person(t, "Ada Boss", "")
 	leaver := person(t, "Lee Leaver", boss)
@@ -55,6 +55,11 @@ func TestWhatSomebodyLeavesBehind(t *testing.T) {
 	// of the first two the manager is a member already, which is what they are again afterwards
 	in := func(n *api.NewGroup) { n.People = append(n.People, api.NewPerson{Address: boss}) }
 	alone, second, shared, kept := group("Left Alone", in), group("Left Second", in), group("Left Shared", func(n *api.NewGroup) { n.Owners = append(n.Owners, kit.Owner) }), group("Left Kept")
+	// the manager may not be in this one: it goes to the next whom the rules name
+	barred := group("Left Barred")
+	if err := k.Rules.SetOverride(ctx, ines, barred, boss, api.NewOverride{Override: "barred"}, 0); err != nil {
+		t.Fatal(err)
+	}
 	n := api.NewMembers{People: []api.NewPerson{{Address: "pilot@port.example"}}}
 	n.Voucher = leaver
 	if _, err := k.Member.Add(ctx, ines, alone, n, 0); err != nil {
@@ -64,13 +69,13 @@ func TestWhatSomebodyLeavesBehind(t *testing.T) {
 	p := kit.Preview(t, ines, func(by workspace.Actor) error {
 		return kit.Last(k.Directory.Depart(ctx, by, leaver, api.Departure{}, 0))
 	})
-	if !strings.Contains(p.Says, "By the rules 3 that nobody else owns go to others.") {
+	if !strings.Contains(p.Says, "By the rules 4 that nobody else owns go to others.") {
 		t.Errorf("%q", p.Says)
 	}
 	if _, err := k.Directory.Depart(ctx, ines, leaver, api.Departure{}, 0); err != nil {
 		t.Fatal(err)
 	}
-	for ref, want := range map[string]string{alone: "Ada Boss", second: "Ada Boss", kept: "Ada Boss", shared: "Oda Fenn"} {
+	for ref, want := range map[string]string{alone: "Ada Boss", second: "Ada Boss", kept: "Ada Boss", shared: "Oda Fenn", barred: "Bram Tolley"} {
 		if got := ownersOf(t, ref); got != want {
 			t.Errorf("%s is owned by %q", ref, got)
 		}

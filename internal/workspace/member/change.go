@@ -430,6 +430,17 @@ func MakeOwner(c *workspace.Change, g *workspace.Locked, p store.Person) error {
 	return Join(c, g, results, Entrance{Quiet: true})
 }
 
+// CanOwn reports whether MakeOwner would make p an owner of g.
+func CanOwn(v *workspace.View, g *store.Group, p store.Person) (bool, error) {
+	in, err := v.Read.MemberIDs(g.ID, []uuid.UUID{p.ID})
+	if err != nil || in[p.ID] {
+		return in[p.ID], err
+	}
+	results := Oneself(p, expand.Owner)
+	err = Admit(v, g, results, admission.HandedOver, admission.As{Staff: true})
+	return results[0].OK(), err
+}
+
 // StepDown makes an owner of g, which is locked, what they were before: a moderator, a member, or, with 0, nobody in it.
 func StepDown(c *workspace.Change, g *workspace.Locked, person uuid.UUID, to expand.Role) error {
 	if to == 0 {
