@@ -1,14 +1,17 @@
 package store
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/core/seal"
 )
 
@@ -30,21 +33,11 @@ func (s *Reads) EntriesAbout(person uuid.UUID, words []string) (entries []int64,
 	return entries, wrap("look for entries", err)
 }
 
-// EraseNames takes names out of entries of the history, in one change: clean says what becomes of each text. What was taken out stays
-// committed to, so that the chain holds. It returns of how many entries it took something out.
-func (s *Tx) EraseNames(entries []int64, change uuid.UUID, clean func(text string) string) (n int, err error) {
+// EraseNames takes names out of entries of the history, in one change: clean changes an entry, and reports whether it did. What was taken
+// out stays committed to, so that the chain holds. It returns what is left of those entries that were changed.
+func (s *Tx) EraseNames(entries []int64, change uuid.UUID, clean func(*seal.Entry) (bool, error)) (left []seal.Left, err error) {
 	err = inBatches(entries, func(numbers []int64) error {
-		var r sealScan
-		var all []*seal.Entry
-		salts, done := map[int64][]byte{}, map[int64]bool{}
-		err := eachRow(s.db.Raw("SELECT "+sealColumns+" FROM history h WHERE h.id IN ? ORDER BY h.id", numbers), func(scan func(...any) error) error {
-			if err := scan(r.into()...); err != nil {
-				return err
-			}
-			e, err := r.entry()
-			all = append(all, e)
-			return err
-		})
+		all, err := s.sealed(numbers)
 		if err != nil {
 			return err
 		}
@@ -52,108 +45,114 @@ func (s *Tx) EraseNames(entries []int64, change uuid.UUID, clean func(text strin
 		if err := s.db.Find(&rows, "entry IN ?", numbers).Error; err != nil {
 			return err
 		}
+		seals := map[int64]historySeal{}
 		for _, x := range rows {
-			salts[x.Entry], done[x.Entry] = x.Salt, x.Names != nil
+			seals[x.Entry] = x
 		}
-		if err := withAffected(s.db, all); err != nil {
-			return err
-		}
+		var changed []int64
 		for _, e := range all {
-			changed, err := s.eraseEntry(e, salts[e.Number], done[e.Number], change, clean)
+			did, err := s.eraseEntry(e, seals[e.Number], clean)
 			if err != nil {
 				return err
 			}
-			if changed {
-				n++
+			if did {
+				changed = append(changed, e.Number)
 			}
+		}
+		if all, err = s.sealed(changed); err != nil { // as they are kept
+			return err
+		}
+		for _, e := range all {
+			l := e.Left()
+			if err := s.db.Exec("INSERT INTO history_left (change_id, entry, hash) VALUES (?, ?, ?)", change, l.Number, l.Hash[:]).Error; err != nil {
+				return err
+			}
+			left = append(left, l)
 		}
 		return nil
 	})
-	return n, wrap("take names out of the history", err)
+	return left, wrap("take names out of the history", err)
 }
 
-// eraseEntry takes names out of one entry, and reports whether it was the first time that something was taken out of it.
-func (s *Tx) eraseEntry(e *seal.Entry, salt []byte, before bool, change uuid.UUID, clean func(string) string) (first bool, err error) {
-	data, err := cleanJSON(e.Data, clean)
+// sealed returns entries as they are sealed, in order.
+func (s *Reads) sealed(numbers []int64) (all []*seal.Entry, err error) {
+	if len(numbers) == 0 {
+		return nil, nil
+	}
+	var r sealScan
+	err = eachRow(s.db.Raw("SELECT "+sealColumns+" FROM history h WHERE h.id IN ? ORDER BY h.id", numbers), func(scan func(...any) error) error {
+		if err := scan(r.into()...); err != nil {
+			return err
+		}
+		e, err := r.entry()
+		all = append(all, e)
+		return err
+	})
 	if err != nil {
-		return false, fmt.Errorf("entry %d: %w", e.Number, err)
+		return nil, err
 	}
-	actor := clean(e.Actor)
-	labels := false
-	for _, a := range e.Affected {
-		labels = labels || clean(a.Label) != a.Label
+	return all, withAffected(s.db, all)
+}
+
+// eraseEntry takes names out of one entry, and reports whether there were any.
+func (s *Tx) eraseEntry(e *seal.Entry, kept historySeal, clean func(*seal.Entry) (bool, error)) (bool, error) {
+	before := *e
+	before.Affected = slices.Clone(e.Affected)
+	if changed, err := clean(e); err != nil || !changed {
+		return false, err
 	}
-	if actor == e.Actor && bytes.Equal(data, e.Data) && !labels {
-		return false, nil
-	}
-	if salt == nil {
+	if kept.Seal == nil {
 		return false, ErrUnsealed
 	}
-	if !before {
-		names := e.Names(salt)
-		if err := s.db.Exec("UPDATE history_seals SET names = ?, salt = ?, erased_in = ? WHERE entry = ?", names[:], make([]byte, seal.SaltSize), change, e.Number).Error; err != nil {
+	if kept.Names == nil {
+		names := before.Names(kept.Salt)
+		if err := s.db.Exec("UPDATE history_seals SET names = ?, salt = ? WHERE entry = ?", names[:], make([]byte, seal.SaltSize), e.Number).Error; err != nil {
 			return false, err
 		}
 	}
-	if err := s.db.Exec("UPDATE history SET actor = ?, data = ? WHERE id = ?", actor, data, e.Number).Error; err != nil {
+	if err := s.db.Exec("UPDATE history SET actor = ?, data = ? WHERE id = ?", e.Actor, e.Data, e.Number).Error; err != nil {
 		return false, err
 	}
-	for _, a := range e.Affected {
-		if label := clean(a.Label); label != a.Label {
-			if err := s.db.Exec("UPDATE history_people SET label = ? WHERE history_id = ? AND person_id = ?", label, e.Number, uuid.UUID(a.Who)).Error; err != nil {
+	for i, a := range e.Affected {
+		if a != before.Affected[i] {
+			if err := s.db.Exec("UPDATE history_people SET label = ? WHERE history_id = ? AND person_id = ?", a.Label, e.Number, uuid.UUID(a.Who)).Error; err != nil {
 				return false, err
 			}
 		}
 	}
-	return !before, nil
+	return true, nil
 }
 
-// cleanJSON changes the texts in a JSON value, but for the names of its fields.
-func cleanJSON(b []byte, clean func(string) string) ([]byte, error) {
-	if len(b) == 0 {
-		return b, nil
-	}
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
-		return nil, err
-	}
-	changed := false
-	var walk func(v any) any
-	walk = func(v any) any {
-		switch v := v.(type) {
-		case string:
-			out := clean(v)
-			changed = changed || out != v
-			return out
-		case []any:
-			for i := range v {
-				v[i] = walk(v[i])
-			}
-		case map[string]any:
-			for k := range v {
-				v[k] = walk(v[k])
-			}
-		}
-		return v
-	}
-	if v = walk(v); !changed {
-		return b, nil
-	}
-	return json.Marshal(v)
-}
-
-// Erasures returns of how many entries names were taken out, by the change that did it.
-func (s *Reads) Erasures() (map[uuid.UUID]int, error) {
-	out := map[uuid.UUID]int{}
-	return out, wrap("read what was taken out", eachRow(s.db.Raw("SELECT COALESCE(erased_in, CAST('00000000-0000-0000-0000-000000000000' AS UUID)), COUNT(*) FROM history_seals WHERE names IS NOT NULL GROUP BY 1"), func(scan func(...any) error) error {
+// Left returns what was left of entries when names were taken out of them, by the change that did it.
+func (s *Reads) Left() (map[uuid.UUID][]seal.Left, error) {
+	out := map[uuid.UUID][]seal.Left{}
+	return out, wrap("read what was taken out", eachRow(s.db.Raw("SELECT change_id, entry, hash FROM history_left"), func(scan func(...any) error) error {
 		var id uuid.UUID
-		var n int
-		err := scan(&id, &n)
-		out[id] = n
+		var number int64
+		var hash []byte
+		err := scan(&id, &number, &hash)
+		out[id] = append(out[id], seal.Left{Number: number, Hash: seal.Hash(pad(hash))})
 		return err
 	}))
+}
+
+// EventsAbout returns the entries of one kind that affected somebody.
+func (s *Reads) EventsAbout(person uuid.UUID, kind string) (out []Event, err error) {
+	err = s.db.Raw("SELECT h.* FROM history_people p JOIN history h ON h.id = p.history_id WHERE p.person_id = ? AND h.kind = ? ORDER BY h.id", person, kind).Scan(&out).Error
+	return out, wrap("read entries", err)
+}
+
+// Called returns the names of people, but for one of them, in which one of some names stands, whatever their case.
+func (s *Reads) Called(names []string, but uuid.UUID) (out []string, err error) {
+	var where []string
+	args := []any{but}
+	for _, n := range names {
+		where, args = append(where, "name_key LIKE ?"), append(args, "%"+likeText(rule.Fold(n))+"%")
+	}
+	if len(where) > 0 {
+		err = s.db.Raw("SELECT name FROM people WHERE id <> ? AND ("+strings.Join(where, " OR ")+") LIMIT 1000", args...).Scan(&out).Error
+	}
+	return out, wrap("read names", err)
 }
 
 // EventsOf returns the entries of one kind that changes made, by change.
@@ -168,8 +167,8 @@ func (s *Reads) EventsOf(changes []uuid.UUID, kind string) (map[uuid.UUID]Event,
 }
 
 // ErasePerson takes what names somebody, who is locked, out of their entry and out of all that notes by whom something was done. Their
-// addresses are free. was are the addresses that they have and had.
-func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Address) error {
+// addresses are free. was are the addresses that they have and had, and nobody else.
+func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Address, at time.Time) error {
 	for _, q := range []string{"DELETE FROM addresses WHERE ref = ?", "DELETE FROM words WHERE ref = ? AND kind = 1", "DELETE FROM person_values WHERE person_id = ?", "DELETE FROM credentials WHERE person_id = ?", "DELETE FROM second_factors WHERE person_id = ?", "UPDATE requests SET note = '' WHERE person_id = ?"} {
 		if err := s.db.Exec(q, p.ID).Error; err != nil {
 			return wrap("erase a person", err)
@@ -191,11 +190,11 @@ func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Addre
 		}
 	}
 	for _, w := range was {
-		if err := s.db.Exec("UPDATE round_groups SET owners = REPLACE(owners, ?, ?) WHERE owners LIKE ?", w, to.String(), "%"+likeText(w)+"%").Error; err != nil {
+		if err := s.db.Exec("UPDATE round_groups SET owners = TRIM(BOTH '\n' FROM REPLACE(CONCAT('\n', owners, '\n'), CONCAT('\n', ?, '\n'), CONCAT('\n', ?, '\n'))) WHERE owners LIKE ?", w, to.String(), "%"+likeText(w)+"%").Error; err != nil {
 			return wrap("erase a person", err)
 		}
 	}
-	p.Name, p.Address, p.AddrKey, p.Attributes, p.PasswordHash = name, to.String(), to.Key(), json.RawMessage("{}"), ""
+	p.Name, p.Address, p.AddrKey, p.Attributes, p.PasswordHash, p.ErasedAt = name, to.String(), to.Key(), json.RawMessage("{}"), "", &at
 	if err := s.takeAddresses([]address{addressRow(to, KindPerson, p.ID)}); err != nil {
 		return err
 	}

@@ -39,6 +39,7 @@ type Person struct {
 	CreatedAt     time.Time
 	DepartedAt    *time.Time
 	SignedInAt    *time.Time
+	ErasedAt      *time.Time // what named them was taken out, and they can't return
 	Version       int    `gorm:"default:1"`
 	NameKey       string // the name as filters compare it
 }
@@ -450,7 +451,7 @@ func (s *Reads) rarestFirst(words []string) ([]string, error) {
 }
 
 // personColumns are the columns of a person p but for the password, in the order of scanPeople.
-const personColumns = "p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes, p.created_at, p.departed_at, p.signed_in_at, p.version, p.name_key"
+const personColumns = "p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes, p.created_at, p.departed_at, p.signed_in_at, p.erased_at, p.version, p.name_key"
 
 // scanPeople calls f for everybody whom a query of personColumns finds. It reads the columns by hand: by
 // reflection would cost as much as the query.
@@ -462,7 +463,7 @@ func (s *Reads) scanPeople(f func(Person), query string, args ...any) error {
 	defer rows.Close()
 	for rows.Next() {
 		var p Person
-		if err := rows.Scan(&p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, (*[]byte)(&p.Attributes), &p.CreatedAt, &p.DepartedAt, &p.SignedInAt, &p.Version, &p.NameKey); err != nil {
+		if err := rows.Scan(&p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, (*[]byte)(&p.Attributes), &p.CreatedAt, &p.DepartedAt, &p.SignedInAt, &p.ErasedAt, &p.Version, &p.NameKey); err != nil {
 			return wrap("read people", err)
 		}
 		f(p)

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"database/sql"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -29,12 +31,11 @@ type Sealing struct {
 
 // historySeal is the seal of one entry.
 type historySeal struct {
-	Place    int64 `gorm:"primaryKey"`
-	Entry    int64
-	Salt     []byte
-	Seal     []byte
-	Names    []byte // the commitment to names that were taken out; nil while they are there
-	ErasedIn *uuid.UUID
+	Place int64 `gorm:"primaryKey"`
+	Entry int64
+	Salt  []byte
+	Seal  []byte
+	Names []byte // the commitment to names that were taken out; nil while they are there
 }
 
 // sealColumns are the columns of an entry that are sealed. A history is long: they are read as they come, and taken apart by hand.
@@ -140,8 +141,12 @@ func withAffected(db *gorm.DB, entries []*seal.Entry) error {
 	if len(byNumber) == 0 {
 		return nil
 	}
+	where, args := "history_id BETWEEN ? AND ?", []any{first, last}
+	if last-first > 4*int64(len(byNumber)) { // they lie far apart
+		where, args = "history_id IN ?", []any{slices.Collect(maps.Keys(byNumber))}
+	}
 	var number, who, was, now, label sql.RawBytes
-	return wrap("read the history", eachRow(db.Raw("SELECT history_id, person_id, was, now, label FROM history_people WHERE history_id BETWEEN ? AND ? ORDER BY history_id, person_id", first, last), func(scan func(...any) error) error {
+	return wrap("read the history", eachRow(db.Raw("SELECT history_id, person_id, was, now, label FROM history_people WHERE "+where+" ORDER BY history_id, person_id", args...), func(scan func(...any) error) error {
 		if err := scan(&number, &who, &was, &now, &label); err != nil {
 			return err
 		}

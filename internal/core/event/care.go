@@ -92,6 +92,7 @@ func (DeparturesChanged) undo() Undo          { return can("Set the rules to wha
 type PersonErased struct {
 	Entries int    `json:"entries"` // out of which something was taken
 	Reason  string `json:"reason"`
+	Left    string `json:"left"` // the digest of what is left of these, in hexadecimal
 }
 
 func (PersonErased) Kind() Kind { return "person.erase" }

@@ -46,7 +46,7 @@ var samples = []Event{
 	{Who{}, "service", books, RoundSilent{"Autumn round", "Retired, since nobody has answered."}},
 	{ines, "console", Who{}, DeparturesChanged{[]Change{{Field: "owned", From: "", To: "manager, caretaker"}}}},
 	{ines, "console", Who{}, PersonDeparted{Of: oda, Left: []Who{{"Tide Gauge", "tide@merrowline.example"}}, Handed: []Handed{{books, tove}}}},
-	{ines, "console", Who{}, PersonErased{34, "Their letter of 3 November."}},
+	{ines, "console", Who{}, PersonErased{34, "Their letter of 3 November.", "c0ffee"}},
 	{oda, "console", books, GroupRenewed{}},
 	{oda, "console", books, GroupRetired{"2027-01-02"}},
 	{oda, "console", books, GroupRetired{}},

@@ -48,7 +48,8 @@ type Fault struct {
 // Checker goes along a chain and finds what is wrong. The zero value begins at its start.
 type Checker struct {
 	Faults []Fault
-	Count  int64 // how many places were right
+	Count  int64  // how many places were right
+	Left   []Left // what there is now of entries out of which names were taken
 
 	place  int64
 	before Hash
@@ -78,6 +79,9 @@ func (c *Checker) Check(s Sealed) {
 		c.prior = append(c.prior, c.before)
 	default:
 		c.Count++
+	}
+	if s.Entry != nil && s.Erased != nil {
+		c.Left = append(c.Left, s.Entry.Left())
 	}
 	c.before = s.Seal
 }

@@ -271,6 +271,9 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		if p.Active {
 			return workspace.Fail(workspace.Conflict, "%s is here already.", p.Name)
 		}
+		if err := notErased(p); err != nil {
+			return err
+		}
 		if p.Released() {
 			return workspace.Fail(workspace.Conflict, "Somebody else has the address %s by now. Give %s another one first, by the identifier %s.", p.Address, p.Name, p.ID)
 		}

@@ -257,6 +257,9 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		if version > 0 && version != before.Version {
 			return workspace.StaleGroup(before.Name, version, before.Version)
 		}
+		if err := notErased(before); err != nil {
+			return err
+		}
 		after, changes, err := apply(before, patch)
 		if err != nil {
 			return err

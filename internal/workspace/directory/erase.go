@@ -4,15 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/erasure"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/seal"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -52,11 +54,6 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 		if err := erasable(&c.View, p); err != nil {
 			return err
 		}
-		former, err := c.Read.FormerAddresses([]uuid.UUID{p.ID})
-		if err != nil {
-			return err
-		}
-		was := append([]string{p.Address}, former[p.ID]...)
 		domains, err := c.Domains()
 		if err != nil {
 			return err
@@ -65,13 +62,13 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 		if err != nil {
 			return err
 		}
-		words := was
-		if p.Name != p.Address {
-			words = append([]string{p.Name}, was...)
+		who, err := named(&c.View, p, to)
+		if err != nil {
+			return err
 		}
-		clean := cleaner(p.Name, was, to.String())
+		words := slices.Concat(who.Names, who.Addresses)
 		for _, w := range words {
-			if strings.Contains(reason, w) {
+			if strings.Contains(strings.ToLower(reason), strings.ToLower(w)) {
 				return workspace.Wrong("reason", nil, "The reason names the person, and is kept. Write it without.")
 			}
 		}
@@ -79,28 +76,37 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 		if err != nil {
 			return err
 		}
-		if out.Entries, err = c.Tx.EraseNames(entries, c.ID(), clean); errors.Is(err, store.ErrUnsealed) {
+		left, err := c.Tx.EraseNames(entries, c.ID(), erasure.New(who).Entry)
+		if errors.Is(err, store.ErrUnsealed) {
 			return workspace.Fail(workspace.Conflict, "Something about %s was recorded just now, and is not sealed yet. Try again in some seconds.", p.Name)
 		} else if err != nil {
 			return err
 		}
+		out.Entries = len(left)
 		out.Address = to.String()
 		out.Says = fmt.Sprintf("What names them is taken out of their entry in the directory, and out of %s of the history. It can't be undone.", entriesOf(out.Entries))
+		if who.Shared[strings.ToLower(p.Name)] {
+			out.Says += fmt.Sprintf(" Others are called %s too: in texts of entries that are not about this person the name stays.", p.Name)
+		}
 		c.Says(out.Says)
 		if c.Previewing() {
 			c.Report.Total = out.Entries
 			return nil
 		}
-		if err := c.Tx.ErasePerson(&p, was, erasedName, to); err != nil {
+		alone := slices.DeleteFunc(slices.Clone(who.Addresses), func(a string) bool { return who.Shared[strings.ToLower(a)] })
+		if err := c.Tx.ErasePerson(&p, alone, erasedName, to, c.Now()); err != nil {
 			return err
 		}
-		return c.Record(event.PersonErased{Entries: out.Entries, Reason: reason}, nil, store.Affected{PersonID: p.ID})
+		return c.Record(event.PersonErased{Entries: out.Entries, Reason: reason, Left: seal.Digest(left).String()}, nil, store.Affected{PersonID: p.ID})
 	})
 	return out, err
 }
 
 // erasable reports why somebody can't be erased.
 func erasable(v *workspace.View, p store.Person) error {
+	if p.ErasedAt != nil {
+		return workspace.Fail(workspace.Conflict, "What named them has been erased already.")
+	}
 	if !p.External {
 		if p.Active {
 			return workspace.Fail(workspace.Conflict, "%s is here. Mark them as having left the organisation first.", p.Name)
@@ -117,28 +123,68 @@ func erasable(v *workspace.View, p store.Person) error {
 	return nil
 }
 
-// cleaner returns what takes somebody's name and addresses out of a text. Nothing that only has their name in it, such as a longer one,
-// is touched.
-func cleaner(name string, addresses []string, to string) func(string) string {
-	of := func(w string) *regexp.Regexp {
-		return regexp.MustCompile(`(?i)(^|[^\pL\pN.@_-])` + regexp.QuoteMeta(w) + `($|[^\pL\pN@_-])`)
+// notErased refuses to make somebody of whom nothing is known any more somebody again.
+func notErased(p store.Person) error {
+	if p.ErasedAt != nil {
+		return workspace.Fail(workspace.Conflict, "What named them has been erased on request. Create a new entry if they come again.")
 	}
-	var all []*regexp.Regexp
-	var into []string
-	for _, a := range addresses {
-		all, into = append(all, of(a)), append(into, to)
+	return nil
+}
+
+// named says by what somebody is named, now and before.
+func named(v *workspace.View, p store.Person, to mailaddr.Address) (erasure.Person, error) {
+	who := erasure.Person{ID: seal.ID(p.ID), Shared: map[string]bool{}, Name: erasedName, Address: to.String()}
+	add := func(all *[]string, s string) {
+		if strings.TrimSpace(s) != "" && !slices.Contains(*all, s) {
+			*all = append(*all, s)
+		}
 	}
-	if strings.TrimSpace(name) != "" && !strings.Contains(name, "@") {
-		all, into = append(all, of(name)), append(into, erasedName)
+	former, err := v.Read.FormerAddresses([]uuid.UUID{p.ID})
+	if err != nil {
+		return who, err
 	}
-	return func(text string) string {
-		for i, r := range all {
-			for range 2 { // two that stand beside each other share what is between them
-				text = r.ReplaceAllString(text, "${1}"+strings.ReplaceAll(into[i], "$", "$$")+"${2}")
+	for _, a := range append([]string{p.Address}, former[p.ID]...) {
+		add(&who.Addresses, a)
+	}
+	if !strings.Contains(p.Name, "@") { // else it is the address
+		add(&who.Names, p.Name)
+	}
+	entries, err := v.Read.EventsAbout(p.ID, string(event.PersonChanged{}.Kind()))
+	if err != nil {
+		return who, err
+	}
+	for _, row := range entries {
+		e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
+		if err != nil {
+			return who, err
+		}
+		f, _ := e.Fact.(event.PersonChanged)
+		for _, c := range f.Changed {
+			switch c.Field {
+			case "name":
+				add(&who.Names, c.From)
+			case "address":
+				add(&who.Addresses, c.From)
 			}
 		}
-		return text
 	}
+	for _, a := range who.Addresses { // one that they gave up may be another's now
+		key := strings.ToLower(a)
+		if q, err := v.Read.PersonByKey(key); err == nil {
+			who.Shared[key] = q.ID != p.ID
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return who, err
+		}
+	}
+	others, err := v.Read.Called(who.Names, p.ID)
+	for _, o := range others {
+		for _, n := range who.Names {
+			if strings.Contains(strings.ToLower(o), strings.ToLower(n)) {
+				who.Shared[strings.ToLower(n)] = true
+			}
+		}
+	}
+	return who, err
 }
 
 func entriesOf(n int) string {

@@ -213,6 +213,10 @@ func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, m match)
 		}
 		patch.Name = &e.Name
 	}
+	if err := notErased(known); err != nil {
+		p.bad(e, err.Error())
+		return
+	}
 	if known.External {
 		faults.Add("address", key, "This address is known as one outside the workspace.")
 	}

@@ -136,10 +136,15 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 	if err != nil {
 		return none, err
 	}
-	checked, faults, err := s.check(ctx, by, last)
+	checked, left, faults, err := s.check(ctx, by, last)
 	if err != nil {
 		return none, err
 	}
+	odd, err := s.erased(v, left)
+	if err != nil {
+		return none, err
+	}
+	faults = append(faults, odd...)
 	faults, err = s.ends(v, st, last, kept, faults)
 	if err != nil {
 		return none, err
@@ -180,7 +185,7 @@ func entries(n int64) string {
 }
 
 // check goes along the chain up to a place, in parts at once.
-func (s *Service) check(ctx context.Context, by workspace.Actor, last int64) (right int64, faults []seal.Fault, err error) {
+func (s *Service) check(ctx context.Context, by workspace.Actor, last int64) (right int64, left []seal.Left, faults []seal.Fault, err error) {
 	parts := int64(runtime.NumCPU())
 	if last < 10*sealAtOnce {
 		parts = 1
@@ -212,40 +217,42 @@ func (s *Service) check(ctx context.Context, by workspace.Actor, last int64) (ri
 			c.End()
 			mu.Lock()
 			defer mu.Unlock()
-			errs, right, faults = append(errs, err), right+c.Count, append(faults, c.Faults...)
+			errs, right, left, faults = append(errs, err), right+c.Count, append(left, c.Left...), append(faults, c.Faults...)
 		})
 	}
 	all.Wait()
-	return right, faults, errors.Join(errs...)
+	return right, left, faults, errors.Join(errs...)
 }
 
-// erased finds entries out of which names were taken without a request that is recorded: whoever edits an entry can say that it was
-// erased, but not that somebody asked for it.
-func (s *Service) erased(v *workspace.View, faults []seal.Fault) ([]seal.Fault, error) {
-	all, err := v.Read.Erasures()
-	if err != nil || len(all) == 0 {
-		return faults, err
-	}
-	asked, err := v.Read.EventsOf(slices.Collect(maps.Keys(all)), "person.erase")
+// erased finds what is wrong with entries out of which names were taken, of which this is left.
+func (s *Service) erased(v *workspace.View, left []seal.Left) ([]seal.Fault, error) {
+	noted, err := v.Read.Left()
 	if err != nil {
 		return nil, err
 	}
-	for change, n := range all {
-		recorded := 0
+	asked, err := v.Read.EventsOf(slices.Collect(maps.Keys(noted)), string(event.PersonErased{}.Kind()))
+	if err != nil {
+		return nil, err
+	}
+	var requests []seal.Request
+	for change, left := range noted {
+		r := seal.Request{Left: left}
 		if row, known := asked[change]; known {
 			e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
 			if err != nil {
 				return nil, err
 			}
 			if f, ok := e.Fact.(event.PersonErased); ok {
-				recorded = f.Entries
+				r.Number, r.Digest = row.ID, f.Left
 			}
 		}
-		if n != recorded {
-			faults = append(faults, seal.Fault{Kind: seal.Erased, Says: fmt.Sprintf("Names were taken out of %s by one change, and the history says of %d that somebody asked for it.", entries(int64(n)), recorded)})
-		}
+		requests = append(requests, r)
 	}
-	return faults, nil
+	now := make(map[int64]seal.Hash, len(left))
+	for _, l := range left {
+		now[l.Number] = l.Hash
+	}
+	return seal.Erasures(now, requests), nil
 }
 
 // ends finds what the chain itself does not tell: entries that no sealer saw, an end that was cut off, and a chain that is
@@ -268,9 +275,8 @@ func (s *Service) ends(v *workspace.View, st store.Sealing, last int64, kept []a
 			faults = append(faults, seal.Fault{Kind: seal.Rewritten, Place: k.Place, Says: fmt.Sprintf("The seal in place %d is not the one that was kept: the chain was made anew somewhere before it.", k.Place)})
 		}
 	}
-	faults, err := s.erased(v, faults)
-	if err != nil || st.Low == 0 {
-		return faults, err
+	if st.Low == 0 {
+		return faults, nil
 	}
 	odd, err := v.Read.Unsealed(0, st.Low, maxFaults)
 	if err != nil {
