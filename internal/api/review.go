@@ -60,8 +60,8 @@ type FindingKind struct {
 type FindingKinds struct {
 	Items      []FindingKind `json:"items"`
 	Open       int           `json:"open" doc:"Of all kinds"`
-	Groups     int           `json:"groups" doc:"How many were looked at last"`
-	ReviewedAt *time.Time    `json:"reviewed_at,omitempty" doc:"When everything was looked at last; what changes is looked at again at once"`
+	Groups     int           `json:"groups" doc:"How many were looked at last; for those who read all"`
+	ReviewedAt *time.Time    `json:"reviewed_at,omitempty" doc:"When everything was looked at last, for those who read all; what changes is looked at again at once"`
 }
 
 // ReviewDay is how much there was on a day.

@@ -40,8 +40,8 @@ type Person struct {
 	DepartedAt    *time.Time
 	SignedInAt    *time.Time
 	ErasedAt      *time.Time // what named them was taken out, and they can't return
-	Version       int    `gorm:"default:1"`
-	NameKey       string // the name as filters compare it
+	Version       int        `gorm:"default:1"`
+	NameKey       string     // the name as filters compare it
 }
 
 // Kinds of what has an address or words.

@@ -109,7 +109,11 @@ func (q FindingQuery) where() (c condition, err error) {
 		add("f.subject IN (SELECT g.id FROM mail_groups g WHERE "+in.sql+")", in.args...)
 	}
 	if q.Runner != uuid.Nil {
-		of, err := q.Areas.or(condition{"f.assigned_to = ? OR f.subject IN (SELECT group_id FROM memberships WHERE member_id = ? AND role = 3)", []any{q.Runner, q.Runner}}, "f.subject")
+		given := "f.assigned_to = ?"
+		if q.Reader != uuid.Nil { // of a group only who owns it still, or helps with it
+			given = "f.of = 1 AND f.assigned_to = ?"
+		}
+		of, err := q.Areas.or(condition{given + " OR f.subject IN (SELECT group_id FROM memberships WHERE member_id = ? AND role = 3)", []any{q.Runner, q.Runner}}, "f.subject")
 		if err != nil {
 			return c, err
 		}

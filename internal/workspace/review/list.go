@@ -201,7 +201,10 @@ func (s *Service) Kinds(ctx context.Context, by workspace.Actor, q Query) (api.F
 			}
 		}
 	}
-	out := api.FindingKinds{ReviewedAt: v.InPtr(when(st.At)), Groups: st.Groups, Items: []api.FindingKind{}}
+	out := api.FindingKinds{Items: []api.FindingKind{}}
+	if by.Subject().ReadsAll() {
+		out.ReviewedAt, out.Groups = v.InPtr(when(st.At)), st.Groups
+	}
 	for _, d := range review.Kinds() {
 		k := api.FindingKind{Kind: string(d.Kind), Severity: d.Severity.String(), Title: d.Title, Says: d.Many, Why: d.Why, Mends: mends(d), Off: slices.Contains(settings.Off, string(d.Kind)), Limit: d.Limit}
 		for _, c := range counts {

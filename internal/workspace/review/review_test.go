@@ -139,6 +139,24 @@ func TestGivenToSomebody(t *testing.T) {
 	if out, err := k.Review.Assign(ctx, ines, api.FindingsAssigned{FindingsChoice: api.FindingsChoice{IDs: ids[:2]}, To: kit.Colleague}); err != nil || out.Decided != 1 || len(out.Refused) != 1 {
 		t.Errorf("to a helper: %+v, %v", out, err)
 	}
+	// what was given to them is theirs as long as they help
+	theirs := func() int64 {
+		t.Helper()
+		kinds := kit.First(k.Review.Kinds(ctx, k.Actor(t, kit.Colleague), review.Query{}))
+		if kinds.Groups != 0 || kinds.ReviewedAt != nil {
+			t.Errorf("somebody is told of all groups: %+v", kinds)
+		}
+		return kit.First(k.Review.List(ctx, k.Actor(t, kit.Colleague), review.Query{Limit: 10})).Total + int64(kinds.Open)
+	}
+	if theirs() == 0 {
+		t.Error("a helper does not see what was given to them")
+	}
+	if _, err := k.Area.Set(ctx, ines, api.NewAreas{Areas: []api.NewArea{}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if n := theirs(); n != 0 {
+		t.Errorf("%d findings after they helped", n)
+	}
 	if out, err := k.Review.Assign(ctx, ines, api.FindingsAssigned{FindingsChoice: api.FindingsChoice{List: &api.FindingsList{State: "assigned"}}, To: "nobody"}); err != nil || out.Decided != 2 {
 		t.Errorf("taken back: %+v, %v", out, err)
 	}
