@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
@@ -434,3 +435,11 @@ func (a Actor) Looked() error { return errPreviewed }
 // Touch marks that something of a group changed that its own row does not show, such as its
 // aliases, so that it counts as edited.
 func (g *Locked) Touch() { g.touched = true }
+
+// TouchOwned marks a group whose owners are among those affected, so that whoever has read it before does not go over that unseen.
+func (g *Locked) TouchOwned(affected []store.Affected) {
+	owner := expand.Owner.String()
+	if slices.ContainsFunc(affected, func(a store.Affected) bool { return (a.Was == owner) != (a.Now == owner) }) {
+		g.touched = true
+	}
+}

@@ -215,6 +215,7 @@ func (x *owners) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.U
 	}
 	out := make(map[uuid.UUID]json.RawMessage, len(groups))
 	for _, g := range groups {
+		g.TouchOwned(affected[g.ID])
 		if err := c.Save(g); err != nil {
 			return nil, err
 		}
@@ -332,6 +333,7 @@ func (x *owners) back(c *workspace.Change, groups []*workspace.Locked, was map[u
 			}
 			affected = append(affected, store.Affected{PersonID: m.MemberID, Was: m.Role.String(), Now: to.String()})
 		}
+		g.TouchOwned(affected)
 		if err := c.Save(g); err != nil {
 			return err
 		}

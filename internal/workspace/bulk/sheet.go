@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -32,6 +33,9 @@ var sheetTexts = []string{"name", "description", "language", "traits", "default_
 
 // sheetOwner is the column of those who own a group and are here.
 const sheetOwner = "owner"
+
+// sheetVersion is the column of which version of a group a line was made: it is refused where somebody has edited the group since.
+const sheetVersion = "version"
 
 // SheetColumns are the columns of a sheet that change something, in the order of an export.
 func SheetColumns() []string {
@@ -132,7 +136,7 @@ func cells(v *workspace.View, groups []store.Group) (map[uuid.UUID]map[string]st
 			}
 		}
 		row := map[string]string{"name": g.Name, "description": g.Description, "language": g.Language, "traits": together(naming.SplitTraits(g.Traits)), "default_delivery": workspace.Delivery(g.DefaultMail),
-			"welcome": g.Welcome, "aliases": together(aliases[g.ID]), "exempt": g.Exempt, sheetOwner: together(own)}
+			"welcome": g.Welcome, "aliases": together(aliases[g.ID]), "exempt": g.Exempt, sheetOwner: together(own), sheetVersion: strconv.Itoa(g.Version)}
 		for _, name := range policy.Names() {
 			row[name] = g.Policy.Get(name)
 		}
@@ -318,8 +322,13 @@ func (x *sheet) decide(v *workspace.View, groups []store.Group) ([]verdict, erro
 func becomes(v *workspace.View, g *store.Group, now, want map[string]string, all []workspace.Ceiling) (verdict, error) {
 	out := verdict{outcome: store.ItemSame}
 	p := g.Policy
+	stale := false
 	for _, column := range slices.Sorted(maps.Keys(want)) {
 		if tidy(column, now[column]) == tidy(column, want[column]) {
+			continue
+		}
+		if column == sheetVersion {
+			stale = true
 			continue
 		}
 		says, err := wrongCell(v, g, column, want[column])
@@ -333,6 +342,9 @@ func becomes(v *workspace.View, g *store.Group, now, want map[string]string, all
 		if slices.Contains(policy.Names(), column) {
 			_ = p.Set(column, want[column]) // it was looked at above
 		}
+	}
+	if out.outcome == store.ItemChanged && stale {
+		return refused("Somebody has edited it since: the sheet has version %s, and it is %s now. Export it anew, or empty the cell version to go over that.", workspace.Cut(want[sheetVersion], 20), now[sheetVersion]), nil
 	}
 	if out.outcome == store.ItemChanged && v.Ended(g) {
 		return refused("It has ended: restore it first."), nil
@@ -366,6 +378,9 @@ func (x *sheet) do(c *workspace.Change, groups []*workspace.Locked) (map[uuid.UU
 	for _, g := range groups {
 		w := wasSheet{From: map[string]string{}, To: map[string]string{}}
 		for column, cell := range wants[g.ID] {
+			if column == sheetVersion {
+				continue
+			}
 			if from := now[g.ID][column]; tidy(column, from) != tidy(column, cell) {
 				w.From[column], w.To[column] = from, cell
 			}
@@ -475,7 +490,7 @@ func (s *Service) Sheet(ctx context.Context, by workspace.Actor, n api.GroupShee
 	if len(n.File) > 0 {
 		b = n.File
 	}
-	read, err := roster.ReadSheet(b, append([]string{"id", "address"}, SheetColumns()...))
+	read, err := roster.ReadSheet(b, append([]string{"id", "address", sheetVersion}, SheetColumns()...))
 	if err != nil {
 		return api.Bulk{}, workspace.Wrong("text", nil, "%s", workspace.Words(err))
 	}
@@ -537,7 +552,7 @@ func (s *Service) Sheet(ctx context.Context, by workspace.Actor, n api.GroupShee
 func (x *sheet) match(v *workspace.View, read roster.Sheet) (lines []api.Line, groups []uuid.UUID, passed []string, err error) {
 	known := SheetColumns()
 	for _, h := range read.Headings {
-		if h != "" && h != "id" && h != "address" && !slices.Contains(known, h) {
+		if !slices.Contains([]string{"", "id", "address", sheetVersion}, h) && !slices.Contains(known, h) {
 			passed = append(passed, h)
 		}
 	}
@@ -592,7 +607,7 @@ func (x *sheet) match(v *workspace.View, read roster.Sheet) (lines []api.Line, g
 				if column == "aliases" {
 					cell = whole(cell, domains[0])
 				}
-				if slices.Contains(known, column) {
+				if slices.Contains(known, column) || column == sheetVersion && strings.TrimSpace(cell) != "" {
 					want[column] = cell
 				}
 			}
@@ -625,6 +640,9 @@ func (x *sheet) look(v *workspace.View, lines []api.Line, groups []uuid.UUID) (w
 				want := x.rows[g.ID]
 				var changes []event.Change
 				for column, cell := range want {
+					if column == sheetVersion {
+						continue // it has to hold when the line is done, too
+					}
 					if tidy(column, cell) == tidy(column, now[g.ID][column]) {
 						delete(want, column)
 						continue

@@ -38,6 +38,7 @@ var columns = func() []column {
 	}
 	out := []column{
 		text("id", func(g *exported) string { return g.ID }),
+		text("version", func(g *exported) string { return strconv.Itoa(g.Version) }),
 		text("name", func(g *exported) string { return api.Cell(g.Name) }),
 		text("address", func(g *exported) string { return api.Cell(g.Address) }),
 		text("aliases", func(g *exported) string { return api.Cell(strings.Join(g.Aliases, "; ")) }),

@@ -211,6 +211,7 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 	if err := c.Tx.CallBackInvitations(g.ID, keys, now); err != nil {
 		return err
 	}
+	g.TouchOwned(affected)
 	if err := c.Save(g); err != nil {
 		return err
 	}

@@ -321,6 +321,7 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 	if l.x.delivery != "" {
 		err = errors.Join(err, c.Tx.SetMail(g.ID, l.ids, l.x.delivery == "each"))
 	}
+	g.TouchOwned(l.affected)
 	if err == nil {
 		err = c.Save(g)
 	}
