@@ -171,9 +171,6 @@ type Job struct {
 // left behind.
 const lookForChanges = 5 * time.Second
 
-// roundsEvery is how often it is looked whether letters of a round are due.
-const roundsEvery = 5 * time.Second
-
 // Jobs lists what is done by time. expiry is how often the life of groups is looked after.
 // Deliveries are not among them: they are done as soon as there are any.
 func (s *Service) Jobs(expiry time.Duration) []Job {
@@ -184,9 +181,9 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"seals of the history", time.Second, s.History.Seal, nil},
 		{"review of what changed", time.Second, s.Review.Follow, nil},
 		{"review of the directory", expiry, s.Review.Run, nil},
-		{"rounds", roundsEvery, s.Round.Run, nil},
+		{"rounds", time.Minute, s.Round.Run, s.Round.Begun},
 		{"posts that wait", time.Minute, s.Post.TellOfWaiting, nil},
-		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Woken()},
+		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Begun},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},
 		{"forget old mail", time.Hour, s.Post.Forget, nil},
 	}

@@ -346,11 +346,7 @@ func traitIs(n *rule.Node) condition {
 // waitingIs compares how much waits for a decision in a group. Of those in which nothing does
 // there are most, so it is asked which groups have something.
 func waitingIs(n *rule.Node) condition {
-	const counts = `SELECT w.group_id FROM (
-		SELECT group_id FROM mailings WHERE kind = 'post' AND state = 'waiting'
-		UNION ALL SELECT group_id FROM requests WHERE state = 'open'
-		UNION ALL SELECT group_id FROM group_rules WHERE pending IS NOT NULL
-	) w GROUP BY w.group_id HAVING COUNT(*) `
+	counts := "SELECT w.group_id FROM (" + waitingInGroups + ") w GROUP BY w.group_id HAVING COUNT(*) "
 	zero := map[rule.Op]bool{rule.Eq: n.Number == 0, rule.Ne: n.Number != 0, rule.Gt: 0 > n.Number, rule.Ge: 0 >= n.Number, rule.Lt: 0 < n.Number, rule.Le: 0 <= n.Number}[n.Op]
 	if zero {
 		opposite := map[rule.Op]string{rule.Eq: "<>", rule.Ne: "=", rule.Gt: "<=", rule.Ge: "<", rule.Lt: ">=", rule.Le: ">"}[n.Op]

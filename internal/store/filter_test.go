@@ -198,6 +198,17 @@ func TestGroupsAreFilteredAsTheCoreSays(t *testing.T) {
 				x.waiting++
 			}
 		}
+		for scope := range r.IntN(2) + 1 { // 0: it is asked for
+			if r.IntN(3) > 0 {
+				continue
+			}
+			if err := s.db.Exec("INSERT INTO consents (id, group_id, outer_id, scope, asked_by, asked_at) VALUES (?, ?, ?, ?, '', ?)", NewID(), g.ID, NewID(), scope, now).Error; err != nil {
+				t.Fatal(err)
+			}
+			if scope == 0 {
+				x.waiting++
+			}
+		}
 		if r.IntN(2) == 0 {
 			x.lastPost = g.CreatedAt.Add(time.Duration(r.IntN(48)) * time.Hour)
 			if err := s.db.Exec("INSERT INTO group_posts (group_id, last_at) VALUES (?, ?)", g.ID, x.lastPost).Error; err != nil {

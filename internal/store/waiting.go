@@ -50,6 +50,18 @@ var waitingParts = []struct {
 	{[]string{WaitingRound}, "SELECT 'round' AS kind, id, group_id, asked_at AS at FROM round_groups WHERE state = 1", "asked_at", "id", 3},
 }
 
+// waitingInGroups is what waits in groups and is the same whoever asks: a group to confirm in a round is asked of its owners, and has a
+// day of its own.
+var waitingInGroups = func() string {
+	var all []string
+	for _, p := range waitingParts {
+		if p.kinds[0] != WaitingRound {
+			all = append(all, p.sql)
+		}
+	}
+	return strings.Join(all, " UNION ALL ")
+}()
+
 // pendingAt is since when a change of a rule waits.
 const pendingAt = "CAST(STR_TO_DATE(LEFT(JSON_VALUE(pending, '$.at'), 19), '%Y-%m-%dT%H:%i:%s') AS DATETIME(6))"
 

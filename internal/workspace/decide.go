@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 )
 
@@ -42,9 +44,9 @@ func EachOf(by Actor, ids []string, noun, done string, one func(by Actor, id str
 		}
 		all.Results = append(all.Results, out)
 	}
-	all.Says = fmt.Sprintf("%s %s.", Number(all.Decided, noun), done)
+	all.Says = fmt.Sprintf("%s %s.", number.Of(all.Decided, noun), done)
 	if all.Decided < len(ids) {
-		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, Number(len(ids), noun), done)
+		all.Says = fmt.Sprintf("%d of %s %s; the others say why not.", all.Decided, number.Of(len(ids), noun), done)
 	}
 	if !by.Preview {
 		return all, nil

@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"hash/fnv"
 	"slices"
 	"strings"
@@ -364,20 +363,6 @@ func UpperFirst(s string) string {
 		return string(s[0]-'a'+'A') + s[1:]
 	}
 	return s
-}
-
-// Number writes a number of things: "1 group", "12 groups".
-func Number(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if stem, ok := strings.CutSuffix(noun, "person"); ok {
-		return fmt.Sprintf("%d %speople", n, stem)
-	}
-	if strings.HasSuffix(noun, "s") {
-		noun += "e"
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // Zone is the time zone in which the workspace counts days; UTC where it can't be read.

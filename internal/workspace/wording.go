@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 // Wording is a letter in one language. What stands in braces is filled in; a
@@ -323,12 +326,12 @@ var english = language{
 			"What it is for: {description}",
 			"Open the page below to confirm it, to hand it on, or to retire it."},
 			"Answer for {name}", "This came because you were made an owner of the group {address}.", ""},
-		LetterRoundSilent: {"Nobody has answered about {count} groups", []string{
+		LetterRoundSilent: {"Nobody has answered about {count}", []string{
 			"The round {round} is over, and nobody has answered about these groups. You take care of them now:",
 			"Write to their owners, give them new ones, or retire what is not needed."},
 			"Look at the round", "This came because {address} takes care of groups about which nobody answers.", ""},
-		LetterOwnsMany: {"You now own {count} groups", []string{
-			"{by} made you an owner of {count} groups in one change.",
+		LetterOwnsMany: {"You now own {count}", []string{
+			"{by} made you an owner of {count} in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
 			"Look at my groups", "This came because {address} was made an owner of groups.", ""},
 		LetterCeiling: {"The reach of {count} of your groups is narrower now", []string{
@@ -585,7 +588,7 @@ var german = language{
 			"{by} hat den zweiten Faktor abgeschaltet, mit dem sich {address} bei den E-Mail-Gruppen anmeldet.",
 			"Haben Sie darum gebeten, richten Sie auf der Seite unten einen neuen ein. Wenn nicht, wenden Sie sich sofort an die Administratoren."},
 			"Zweiten Faktor einrichten", "Sie erhalten dies, weil sich {address} bei den E-Mail-Gruppen anmeldet.", ""},
-		LetterFindings: {"{count} Hinweise zu Ihren Gruppen", []string{
+		LetterFindings: {"{count} zu Ihren Gruppen", []string{
 			"{by} bittet Sie, sich anzusehen, was die Durchsicht des Verzeichnisses über Gruppen gefunden hat, um die Sie sich kümmern:",
 			"{note}",
 			"Die Seite unten führt alles auf, mit dem, was es behebt. Was so in Ordnung ist, sagen Sie {by}: Dann wird nicht wieder danach gefragt."},
@@ -610,12 +613,12 @@ var german = language{
 			"Wofür sie da ist: {description}",
 			"Öffnen Sie die Seite unten, um sie zu bestätigen, weiterzugeben oder zu beenden."},
 			"Für {name} antworten", "Sie erhalten dies, weil Sie zum Eigentümer der Gruppe {address} gemacht wurden.", ""},
-		LetterRoundSilent: {"Zu {count} Gruppen hat niemand geantwortet", []string{
+		LetterRoundSilent: {"Zu {count} hat niemand geantwortet", []string{
 			"Die Durchsicht {round} ist vorbei, und zu diesen Gruppen hat niemand geantwortet. Sie kümmern sich jetzt um sie:",
 			"Schreiben Sie ihren Eigentümern, geben Sie ihnen neue, oder beenden Sie, was nicht gebraucht wird."},
 			"Die Durchsicht ansehen", "Sie erhalten dies, weil {address} sich um Gruppen kümmert, zu denen niemand antwortet.", ""},
-		LetterOwnsMany: {"Ihnen gehören jetzt {count} Gruppen", []string{
-			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} Gruppen gemacht.",
+		LetterOwnsMany: {"Neu in Ihrer Hand: {count}", []string{
+			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
 			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Gruppen übergeben wurden.", ""},
 		LetterCeiling: {"Die Reichweite von {count} Ihrer Gruppen ist jetzt enger", []string{
@@ -701,10 +704,23 @@ var german = language{
 var phrases = map[string]map[string]string{
 	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended", "moved": "; it was to expire on {was}, but you were not told in time",
 		"round needed": "that it is still needed", "round people": "that the right people are in it, and nobody else", "round policy": "that who can find, join and write to it is as it should be", "round owner": "that its owners are the right ones",
-		"silence retire": "About what nobody answers by then, the group is retired. It can be restored.", "silence caretaker": "What nobody answers by then goes to those who take care of groups.", "silence nothing": "", "person": "1 person", "people": "{n} people", "outside": "{n} of them from outside"},
+		"silence retire": "About what nobody answers by then, the group is retired. It can be restored.", "silence caretaker": "What nobody answers by then goes to those who take care of groups.", "silence nothing": "", "outside": "{n} of them from outside"},
 	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet", "moved": "; sie sollte am {was} ablaufen, doch das wurde Ihnen nicht rechtzeitig mitgeteilt",
 		"round needed": "dass sie noch gebraucht wird", "round people": "dass die richtigen Personen darin sind und sonst niemand", "round policy": "dass stimmt, wer sie finden, beitreten und ihr schreiben kann", "round owner": "dass ihre Eigentümer die richtigen sind",
-		"silence retire": "Antwortet bis dahin niemand, wird die Gruppe beendet. Sie kann wiederhergestellt werden.", "silence caretaker": "Was bis dahin niemand beantwortet, geht an die, die sich um Gruppen kümmern.", "silence nothing": "", "person": "1 Person", "people": "{n} Personen", "outside": "davon {n} von außerhalb"},
+		"silence retire": "Antwortet bis dahin niemand, wird die Gruppe beendet. Sie kann wiederhergestellt werden.", "silence caretaker": "Was bis dahin niemand beantwortet, geht an die, die sich um Gruppen kümmern.", "silence nothing": "", "outside": "davon {n} von außerhalb",
+		"1 group": "1 Gruppe", "group": "{n} Gruppen", "1 person": "1 Person", "person": "{n} Personen", "1 message": "1 Nachricht", "message": "{n} Nachrichten", "1 external member": "1 externes Mitglied", "external member": "{n} externe Mitglieder", "1 thing": "1 Hinweis", "thing": "{n} Hinweise"},
+}
+
+// Counted writes how many of something there are, in a language; the noun is English and one that letters use.
+func Counted(tag string, n int, noun string) string {
+	key := noun
+	if n == 1 {
+		key = "1 " + noun
+	}
+	if p := phrases[tag][key]; p != "" {
+		return strings.ReplaceAll(p, "{n}", strconv.Itoa(n))
+	}
+	return number.Of(n, noun)
 }
 
 // Phrase is a part of a sentence in a language.

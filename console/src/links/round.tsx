@@ -1,30 +1,26 @@
-import { Box, Button, Heading, HStack, Input, Stack, Text } from '@chakra-ui/react';
+import { Box, Heading, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, ask } from '../api/client';
 import { date, people, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { Frame } from '../ui/frame';
 import { Loading, Trouble } from '../ui/parts';
+import { GroupLine, useChosen, WithWords } from './groups';
 
 /** RoundLetter lets whoever got a letter of a round keep groups by its link, without signing in. */
 export default function RoundLetter() {
   const { secret = '' } = useParams();
   const path = { secret };
-  const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
-  const [note, setNote] = useState('');
   const read = useQuery({
     queryKey: ['round', 'letter', secret],
     queryFn: () => ask(api.GET('/api/v1/round-letters/{secret}', { params: { path } })),
   });
-  const keep = useChange(['round'], (ids: string[]) =>
-    ask(
-      api.POST('/api/v1/round-letters/{secret}', { params: { path }, body: { ids, ...(note.trim() ? { note } : {}) } }),
-    ),
+  const keep = useChange(['round'], (body: { ids: string[]; note?: string }) =>
+    ask(api.POST('/api/v1/round-letters/{secret}', { params: { path }, body })),
   );
   const told = keep.data ?? read.data;
-  const chosen = (told?.groups ?? []).filter((g) => !without.has(g.id));
+  const { chosen, has, choose } = useChosen(told?.groups ?? []);
   return (
     <Frame width="42rem">
       <Trouble error={read.error} />
@@ -67,32 +63,17 @@ export default function RoundLetter() {
               </Box>
               <Stack as="ul" gap="3" listStyleType="none">
                 {told.groups.map((g) => (
-                  <Box as="li" key={g.id} borderWidth="1px" borderRadius="md" p="3">
-                    <HStack as="label" align="start" gap="3">
-                      {told.groups.length > 1 && (
-                        <input
-                          type="checkbox"
-                          style={{ marginTop: '0.35rem' }}
-                          checked={!without.has(g.id)}
-                          onChange={(e) =>
-                            setWithout((all) => {
-                              const next = new Set(all);
-                              if (e.target.checked) next.delete(g.id);
-                              else next.add(g.id);
-                              return next;
-                            })
-                          }
-                        />
-                      )}
-                      <Box minW="0">
-                        <Text fontWeight="600">{g.name}</Text>
-                        <Text fontSize="sm" color="fg.muted">
-                          {g.address} · {people(g.people)}
-                          {g.external > 0 && `, ${g.external} of them from outside`}
-                        </Text>
-                      </Box>
-                    </HStack>
-                  </Box>
+                  <GroupLine
+                    key={g.id}
+                    group={g}
+                    chosen={has(g.id)}
+                    choose={told.groups.length > 1 ? choose : undefined}
+                  >
+                    <Text fontSize="sm" color="fg.muted">
+                      {g.address} · {people(g.people)}
+                      {g.external > 0 && `, ${g.external} of them from outside`}
+                    </Text>
+                  </GroupLine>
                 ))}
               </Stack>
               <Text fontSize="sm">
@@ -103,24 +84,16 @@ export default function RoundLetter() {
                 .
               </Text>
               <Trouble error={keep.error} />
-              <Input
-                size="sm"
-                maxLength={500}
-                aria-label="A note"
+              <WithWords
+                label="A note"
                 placeholder="A note, if you like: it is kept with the answer"
-                value={note}
-                onChange={(e) => setNote(e.target.value)}
-              />
-              <Button
-                colorPalette="ivy"
-                size="lg"
                 disabled={chosen.length === 0}
-                loading={keep.isPending}
-                onClick={() => keep.mutate(chosen.map((g) => g.id))}
+                pending={keep.isPending}
+                act={(note) => keep.mutate({ ids: chosen.map((g) => g.id), ...(note ? { note } : {}) })}
               >
                 Keep {chosen.length === 1 ? chosen[0]?.name : plural(chosen.length, 'group')} as{' '}
                 {chosen.length === 1 ? 'it is' : 'they are'}
-              </Button>
+              </WithWords>
             </>
           )}
         </Stack>

@@ -16,6 +16,8 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 // version is that of the stored form.
@@ -174,7 +176,7 @@ func (p People) String() string {
 	case p.Count == 0:
 		return "nobody"
 	case len(p.First) == 0:
-		return people(p.Count)
+		return number.Of(p.Count, "person")
 	case p.Count <= len(p.First):
 		names := make([]string, p.Count)
 		for i := range names {
@@ -185,13 +187,6 @@ func (p People) String() string {
 		return p.First[0].String() + " and 1 more"
 	}
 	return fmt.Sprintf("%s and %d more people", p.First[0], p.Count-1)
-}
-
-func people(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
 }
 
 func listed(names []string) string {

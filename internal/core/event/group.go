@@ -3,6 +3,8 @@ package event
 import (
 	"fmt"
 	"strings"
+
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 func init() {
@@ -292,7 +294,7 @@ func (f RuleDeleted) did(_ Who, group string) string {
 	if f.Kept {
 		return fmt.Sprintf("deleted the rule of %s, %s; those who were in by it stay", group, f.Rule)
 	}
-	return fmt.Sprintf("deleted the rule of %s, %s, and took out those who were in by it: %s", group, f.Rule, people(f.Go))
+	return fmt.Sprintf("deleted the rule of %s, %s, and took out those who were in by it: %s", group, f.Rule, number.Of(f.Go, "person"))
 }
 func (f RuleDeleted) changes() []Change { return []Change{{Field: "rule", From: f.Rule}} }
 func (RuleDeleted) undo() Undo          { return can("Set the rule again.") }

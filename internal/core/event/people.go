@@ -1,6 +1,10 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+
+	"ivytable.example/ivytable/internal/core/number"
+)
 
 func init() {
 	register[PeopleAdded]()
@@ -215,7 +219,7 @@ func (JoinLinkCreated) Kind() Kind { return "join_link.create" }
 func (f JoinLinkCreated) did(_ Who, group string) string {
 	s := fmt.Sprintf("made a join link%s to %s, good until %s", named(f.Note), group, day(f.Until))
 	if f.Max > 0 {
-		s += fmt.Sprintf(" for up to %s", people(f.Max))
+		s += fmt.Sprintf(" for up to %s", number.Of(f.Max, "person"))
 	}
 	return s
 }
@@ -229,7 +233,7 @@ type JoinLinkCalledBack struct {
 
 func (JoinLinkCalledBack) Kind() Kind { return "join_link.call_back" }
 func (f JoinLinkCalledBack) did(_ Who, group string) string {
-	return fmt.Sprintf("called back the join link%s to %s, which %s had used", named(f.Note), group, people(f.Uses))
+	return fmt.Sprintf("called back the join link%s to %s, which %s had used", named(f.Note), group, number.Of(f.Uses, "person"))
 }
 func (JoinLinkCalledBack) undo() Undo { return can("Make another link.") }
 

@@ -3,6 +3,8 @@ package event
 import (
 	"fmt"
 	"strings"
+
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 func init() {
@@ -28,7 +30,7 @@ func (f RoundBegun) did(Who, string) string {
 	if f.Filter != "" {
 		where = " where " + f.Filter
 	}
-	return fmt.Sprintf("began the round %s about %s%s, to be answered by %s", f.Name, counted(f.Groups, "group"), where, day(f.Due))
+	return fmt.Sprintf("began the round %s about %s%s, to be answered by %s", f.Name, number.Of(f.Groups, "group"), where, day(f.Due))
 }
 func (RoundBegun) undo() Undo { return can("End the round: what was answered stays.") }
 
@@ -81,7 +83,7 @@ func (f RoundAnswered) did(_ Who, group string) string {
 	}
 	also := ""
 	if f.Removed > 0 {
-		also = fmt.Sprintf(", without %s", counted(f.Removed, "member"))
+		also = fmt.Sprintf(", without %s", number.Of(f.Removed, "member"))
 	}
 	return fmt.Sprintf("confirmed %s in the round %s (%s)%s%s", group, f.Round, strings.Join(f.Confirmed, ", "), also, because(f.Note))
 }
@@ -103,10 +105,3 @@ func (f RoundSilent) did(_ Who, group string) string {
 	return fmt.Sprintf("got no answer about %s in the round %s%s", group, f.Round, because(f.Became))
 }
 func (RoundSilent) undo() Undo { return cannot("Nobody has answered; that stays so.") }
-
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}

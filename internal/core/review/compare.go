@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/core/naming"
 )
 
@@ -197,7 +199,7 @@ func Crowds(with []Shared, l Limits) (f Finding, ok bool) {
 		if s.Either < l.SameCount || 100*s.Both < l.SamePercent*s.Either {
 			continue
 		}
-		names = append(names, fmt.Sprintf("%s (%s; %d of %s)", s.Name, s.Address, s.Both, people(s.Either)))
+		names = append(names, fmt.Sprintf("%s (%s; %d of %s)", s.Name, s.Address, s.Both, number.Of(s.Either, "person")))
 		f.Names, f.Count = append(f.Names, s.ID), max(f.Count, 100*s.Both/s.Either)
 	}
 	if len(names) == 0 {

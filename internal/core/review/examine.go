@@ -7,6 +7,8 @@ import (
 	"time"
 	"unicode"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/core/policy"
 )
 
@@ -77,15 +79,15 @@ func Examine(g *Facts, l Limits, now time.Time) []Finding {
 
 	switch {
 	case g.Owners == 0:
-		add(NoOwner, 1, time.Time{}, "Nobody owns it; it reaches %s.", people(g.People))
+		add(NoOwner, 1, time.Time{}, "Nobody owns it; it reaches %s.", number.Of(g.People, "person"))
 	case g.Owners == 1 && g.People > 1:
-		add(OneOwner, 1, time.Time{}, "One owner, and %s.", people(g.People))
+		add(OneOwner, 1, time.Time{}, "One owner, and %s.", number.Of(g.People, "person"))
 	}
 	if len(g.OwnersLeft) > 0 {
 		add(OwnerLeft, len(g.OwnersLeft), time.Time{}, "%s, who owned it, %s left.", some(g.OwnersLeft), has(len(g.OwnersLeft)))
 	}
 	if own, in, of := elsewhere(g); own != "" {
-		add(OwnerElsewhere, 1, time.Time{}, "%d of its %s are of %s; its owners are of %s.", in, people(of), most(g.Departments), own)
+		add(OwnerElsewhere, 1, time.Time{}, "%d of its %s are of %s; its owners are of %s.", in, number.Of(of, "person"), most(g.Departments), own)
 	}
 	if g.People == 0 {
 		add(NobodyIn, 1, time.Time{}, "It reaches nobody.")
@@ -100,10 +102,10 @@ func Examine(g *Facts, l Limits, now time.Time) []Finding {
 		add(Strangers, g.External, time.Time{}, "Only its members find it, and %s of them %s from outside.", fmt.Sprint(g.External), is(g.External))
 	}
 	if g.Policy[policy.Post] == policy.Anyone && g.Policy[policy.Holding] == policy.HoldNobody {
-		add(OpenUnheld, g.People, time.Time{}, "Anyone may write to it, and nothing waits for approval: what is unwanted reaches %s.", people(g.People))
+		add(OpenUnheld, g.People, time.Time{}, "Anyone may write to it, and nothing waits for approval: what is unwanted reaches %s.", number.Of(g.People, "person"))
 	}
 	if g.Unvouched > 0 {
-		add(Unvouched, g.Unvouched, time.Time{}, "Nobody who is here vouches for %d of its %s.", g.Unvouched, plural(g.External, "external member"))
+		add(Unvouched, g.Unvouched, time.Time{}, "Nobody who is here vouches for %d of its %s.", g.Unvouched, number.Of(g.External, "external member"))
 	}
 	switch {
 	case strings.TrimSpace(g.Description) == "":
@@ -121,7 +123,7 @@ func Examine(g *Facts, l Limits, now time.Time) []Finding {
 		add(WaitingLong, days(g.WaitsSince), limit(g.WaitsSince, l.WaitingDays), "%s for a decision, the oldest for %d days.", upperFirst(waits(g.Waiting)), days(g.WaitsSince))
 	}
 	if g.NotAgreed > 0 {
-		add(NotAgreed, g.NotAgreed, time.Time{}, "Nobody has agreed that %s %s in it.", plural(g.NotAgreed, "group"), is(g.NotAgreed))
+		add(NotAgreed, g.NotAgreed, time.Time{}, "Nobody has agreed that %s %s in it.", number.Of(g.NotAgreed, "group"), is(g.NotAgreed))
 	}
 	var unused []string
 	for _, a := range g.Aliases {
@@ -187,7 +189,7 @@ func saysNothing(name, description string) bool {
 
 // ExamineOwner returns what is doubtful about somebody who is alone the owner of so many living groups; ok is false for nothing.
 func ExamineOwner(alone int, l Limits) (f Finding, ok bool) {
-	return Finding{Kind: SoleOwner, Says: fmt.Sprintf("Alone the owner of %s.", plural(alone, "group")), Count: alone}, alone >= l.SoleGroups
+	return Finding{Kind: SoleOwner, Says: fmt.Sprintf("Alone the owner of %s.", number.Of(alone, "group")), Count: alone}, alone >= l.SoleGroups
 }
 
 // cut keeps the beginning of a text.
@@ -196,20 +198,6 @@ func cut(s string) string {
 		return string(r[:80]) + "…"
 	}
 	return s
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-func people(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
 }
 
 func has(n int) string {

@@ -14,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/filter"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -156,7 +157,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.NewAreas, v
 		c.Effect(api.Effect{Field: "areas", From: strings.Join(from, "; "), To: strings.Join(to, "; ")})
 		says := []string{}
 		for _, a := range out.Areas {
-			says = append(says, fmt.Sprintf("%s has %s.", a.Name, workspace.Number(a.Groups, "group")))
+			says = append(says, fmt.Sprintf("%s has %s.", a.Name, number.Of(a.Groups, "group")))
 		}
 		if len(says) == 0 {
 			says = append(says, "Nobody helps any more.")

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -213,7 +215,7 @@ func unused(c *workspace.Change, name string) error {
 			names = append(names, g.Address)
 		}
 		slices.Sort(names)
-		return workspace.Fail(workspace.Conflict, "%s of membership would no longer be understood without %s: of %s. Change that first.", workspace.Number(n, "rule"), name, strings.Join(names, ", "))
+		return workspace.Fail(workspace.Conflict, "%s of membership would no longer be understood without %s: of %s. Change that first.", number.Of(n, "rule"), name, strings.Join(names, ", "))
 	}
 	var naming store.Naming
 	if _, err := c.Read.Setting("naming", &naming); err != nil {

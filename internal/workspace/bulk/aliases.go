@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -30,7 +32,7 @@ func (x *aliases) says() string {
 	case x.RemoveIn != "":
 		return "they lose their further addresses at " + x.RemoveIn
 	}
-	return fmt.Sprintf("they lose the further addresses to which no mail came for %s", workspace.Number(x.UnusedDays, "day"))
+	return fmt.Sprintf("they lose the further addresses to which no mail came for %s", number.Of(x.UnusedDays, "day"))
 }
 
 func (x *aliases) check(v *workspace.View) error {

@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"slices"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -23,12 +25,12 @@ import (
 
 // Service is changes of many groups.
 type Service struct {
-	k    *workspace.Kernel
-	wake chan struct{}
+	k     *workspace.Kernel
+	Begun workspace.Bell // rings when a change begins
 }
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k, make(chan struct{}, 1)} }
+func New(k *workspace.Kernel) *Service { return &Service{k, workspace.NewBell()} }
 
 func (s *Service) shape(v *workspace.View, b store.BulkChange) api.Bulk {
 	out := api.Bulk{ID: b.ID.String(), Kind: b.Kind, Says: b.Says, State: b.State, Reason: b.Reason, Total: b.Total, Come: b.Next, Changed: b.Changed, Same: b.Same, Refused: b.Refused,
@@ -94,7 +96,7 @@ func (s *Service) begin(ctx context.Context, by workspace.Actor, request any, b 
 		out = s.shape(&c.View, b)
 		return nil
 	})
-	s.Wake()
+	s.Begun.Ring()
 	return out, err
 }
 
@@ -201,7 +203,7 @@ func preview(v *workspace.View, d doer, groups []uuid.UUID) error {
 	}
 	r.Sample = append(r.Sample, changed...)
 	r.Total, r.Ready, r.Counts = len(groups), counts[store.ItemChanged], counts
-	r.Says = fmt.Sprintf("%s: %d of %s.", workspace.UpperFirst(d.says()), r.Ready, workspace.Number(len(groups), "group"))
+	r.Says = fmt.Sprintf("%s: %d of %s.", workspace.UpperFirst(d.says()), r.Ready, number.Of(len(groups), "group"))
 	if n := counts[store.ItemSame]; n > 0 {
 		r.Says += fmt.Sprintf(" %d are so already.", n)
 	}
@@ -316,9 +318,9 @@ func (s *Service) Stop(ctx context.Context, by workspace.Actor, id string) (api.
 			return err
 		}
 		if b.State != store.BulkRunning {
-			return workspace.Fail(workspace.Conflict, "The change has ended already: it changed %s.", workspace.Number(b.Changed, "group"))
+			return workspace.Fail(workspace.Conflict, "The change has ended already: it changed %s.", number.Of(b.Changed, "group"))
 		}
-		c.Says(fmt.Sprintf("The change stops after %d of %s. What it has done stays, and can be undone.", b.Next, workspace.Number(b.Total, "group")))
+		c.Says(fmt.Sprintf("The change stops after %d of %s. What it has done stays, and can be undone.", b.Next, number.Of(b.Total, "group")))
 		if err := end(c, &b, store.BulkStopped, "Stopped by "+c.By.Name()+"."); err != nil {
 			return err
 		}

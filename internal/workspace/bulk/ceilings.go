@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -80,7 +82,7 @@ func (s *Service) SetCeilings(ctx context.Context, by workspace.Actor, n api.New
 			says = append(says, fmt.Sprintf("%s above the new ceilings and come down in one change.", are(len(above), "group is", "groups are")))
 		}
 		if freer > 0 {
-			says = append(says, fmt.Sprintf("Owners of %s can choose more than before.", workspace.Number(freer, "group")))
+			says = append(says, fmt.Sprintf("Owners of %s can choose more than before.", number.Of(freer, "group")))
 		}
 		if len(says) == 0 {
 			says = append(says, "No group is above the new ceilings.")
@@ -96,7 +98,7 @@ func (s *Service) SetCeilings(ctx context.Context, by workspace.Actor, n api.New
 		b.Says, out.Change = (&policies{under: true}).says(), b.ID.String()
 		return c.Tx.AddBulk(b, above, nil)
 	})
-	s.Wake()
+	s.Begun.Ring()
 	return out, err
 }
 

@@ -263,7 +263,7 @@ func tellOwner(c *workspace.Change, p store.Person, groups int) error {
 		return nil
 	}
 	lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
-	l := c.Letter(workspace.LetterOwnsMany, lang, "/mine", map[string]string{"count": fmt.Sprint(groups), "by": c.By.Name(), "address": p.Address})
+	l := c.Letter(workspace.LetterOwnsMany, lang, "/mine", map[string]string{"count": workspace.Counted(lang, groups, "group"), "by": c.By.Name(), "address": p.Address})
 	return c.Send(nil, []string{p.Address}, l)
 }
 

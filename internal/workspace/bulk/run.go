@@ -18,17 +18,6 @@ import (
 // lease is for how long a change is one worker's; it is renewed with each chunk.
 const lease = 30 * time.Second
 
-// Wake tells that a change has begun. It never blocks.
-func (s *Service) Wake() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
-}
-
-// Woken is written to when a change begins.
-func (s *Service) Woken() <-chan struct{} { return s.wake }
-
 // Run goes through changes that nobody is at, until there are none.
 func (s *Service) Run(ctx context.Context) error {
 	for worker := store.NewID(); ; {

@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -521,7 +523,7 @@ func (s *Service) Sheet(ctx context.Context, by workspace.Actor, n api.GroupShee
 	}
 	var bad workspace.Problems
 	if i := slices.IndexFunc(lines, func(l api.Line) bool { return l.Outcome == store.ItemRefused }); i >= 0 && !n.LeaveOut {
-		bad.Add("text", nil, "%s of the sheet can't be done, such as line %d: %s Mend them, or have them left out.", workspace.UpperFirst(workspace.Number(wrong, "line")), lines[i].Line, lines[i].Says)
+		bad.Add("text", nil, "%s of the sheet can't be done, such as line %d: %s Mend them, or have them left out.", workspace.UpperFirst(number.Of(wrong, "line")), lines[i].Line, lines[i].Says)
 	} else if ready == 0 {
 		bad.Add("text", nil, "Nothing in the sheet differs from what the groups are.")
 	}
@@ -682,9 +684,9 @@ func (x *sheet) tell(v *workspace.View, lines []api.Line, passed []string, wrong
 	}
 	r.Total, r.Ready = len(lines), ready
 	r.Counts = map[string]int{store.ItemChanged: ready, store.ItemRefused: wrong, store.ItemSame: len(lines) - ready - wrong}
-	r.Says = fmt.Sprintf("Of %s, %d change, %d are so already.", workspace.Number(len(lines), "group"), ready, len(lines)-ready-wrong)
+	r.Says = fmt.Sprintf("Of %s, %d change, %d are so already.", number.Of(len(lines), "group"), ready, len(lines)-ready-wrong)
 	if wrong > 0 {
-		r.Says += fmt.Sprintf(" %s can't be done; the numbers are those of the sheet.", workspace.UpperFirst(workspace.Number(wrong, "line")))
+		r.Says += fmt.Sprintf(" %s can't be done; the numbers are those of the sheet.", workspace.UpperFirst(number.Of(wrong, "line")))
 	}
 	if len(passed) > 0 {
 		r.Says += fmt.Sprintf(" These columns are passed over, since they can't be changed so: %s.", strings.Join(passed, ", "))

@@ -110,7 +110,7 @@ func TestASheetGoesOutAndIn(t *testing.T) {
 		t.Errorf("%+v", g.Term)
 	}
 	told := k.Queued(t)
-	if to := told["You now own 1 groups"]; len(to) != 2 {
+	if to := told["You now own 1 group"]; len(to) != 2 {
 		t.Errorf("%v", told)
 	}
 	if u := undone(t, ines, b); u.Changed != 4 || u.Refused != 0 {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -208,7 +210,7 @@ func tellDeparture(c *workspace.Change, who []store.Person, successor store.Pers
 		}
 	}
 	c.Report.Total = last
-	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", who[0].Name, workspace.Number(in, "group"), owned))
+	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", who[0].Name, number.Of(in, "group"), owned))
 	switch {
 	case last > 0 && successor.ID == uuid.Nil:
 		if handed > 0 {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -84,7 +86,7 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 		}
 		out.Entries = len(left)
 		out.Address = to.String()
-		out.Says = fmt.Sprintf("What names them is taken out of their entry in the directory, and out of %s of the history. It can't be undone.", entriesOf(out.Entries))
+		out.Says = fmt.Sprintf("What names them is taken out of their entry in the directory, and out of %s of the history. It can't be undone.", number.Of(out.Entries, "entry"))
 		if who.Shared[strings.ToLower(p.Name)] {
 			out.Says += fmt.Sprintf(" Others are called %s too: in texts of entries that are not about this person the name stays.", p.Name)
 		}
@@ -118,7 +120,7 @@ func erasable(v *workspace.View, p store.Person) error {
 		return err
 	}
 	if len(rows) > 0 {
-		return workspace.Fail(workspace.Conflict, "%s is in %s, such as %s. Take them out first.", p.Name, workspace.Number(len(rows), "group"), rows[0].Name)
+		return workspace.Fail(workspace.Conflict, "%s is in %s, such as %s. Take them out first.", p.Name, number.Of(len(rows), "group"), rows[0].Name)
 	}
 	return nil
 }
@@ -185,11 +187,4 @@ func named(v *workspace.View, p store.Person, to mailaddr.Address) (erasure.Pers
 		}
 	}
 	return who, err
-}
-
-func entriesOf(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -276,7 +278,7 @@ func (p *plan) report(c *workspace.Change, l roster.List, force bool) error {
 	}
 	c.Report.Sample = append(c.Report.Sample, lines[:min(len(lines), member.MaxShown)]...)
 	n := p.counts
-	says := fmt.Sprintf("Of %s: %d new, %d changed, %d the same, %d wrong.", workspace.Number(len(l.Entries), "line"), n["new"], n["changed"], n["same"], n["wrong"])
+	says := fmt.Sprintf("Of %s: %d new, %d changed, %d the same, %d wrong.", number.Of(len(l.Entries), "line"), n["new"], n["changed"], n["same"], n["wrong"])
 	if n["returned"] > 0 {
 		says += fmt.Sprintf(" %d return.", n["returned"])
 	}
@@ -406,7 +408,7 @@ func (p *plan) foresee(c *workspace.Change, book *rules.Book, used map[string]bo
 	if n > len(left) {
 		names = append(names, fmt.Sprintf("and %d more", n-len(left)))
 	}
-	says := fmt.Sprintf("%s would be left without an owner who is here: %s.", workspace.UpperFirst(workspace.Number(n, "group")), strings.Join(names, ", "))
+	says := fmt.Sprintf("%s would be left without an owner who is here: %s.", workspace.UpperFirst(number.Of(n, "group")), strings.Join(names, ", "))
 	if h, err := newHeirs(&c.View, p.depart); err != nil {
 		return err
 	} else if len(h.Owned) > 0 {

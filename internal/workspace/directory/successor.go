@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -122,7 +124,7 @@ func sayDepartures(c *workspace.Change, d departures) error {
 	if err != nil {
 		return err
 	}
-	c.Effect(api.Effect{Field: "without_manager", Count: len(who) - len(managers), Says: fmt.Sprintf("Of %s who alone own groups, %d have a manager who is here.", workspace.Number(len(who), "person"), len(managers))})
+	c.Effect(api.Effect{Field: "without_manager", Count: len(who) - len(managers), Says: fmt.Sprintf("Of %s who alone own groups, %d have a manager who is here.", number.Of(len(who), "person"), len(managers))})
 	return nil
 }
 
@@ -376,7 +378,7 @@ func putBack(c *workspace.Change, returned []store.Person) error {
 		back++
 	}
 	if back > 0 {
-		c.Report.Says += fmt.Sprintf(" What the rules had given to others goes back: %s.", workspace.Number(back, "thing"))
+		c.Report.Says += fmt.Sprintf(" What the rules had given to others goes back: %s.", number.Of(back, "thing"))
 	}
 	return nil
 }

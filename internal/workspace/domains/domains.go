@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
@@ -117,7 +119,7 @@ func (s *Service) Add(ctx context.Context, by workspace.Actor, n api.NewDomain) 
 		}
 		if outsiders > 0 {
 			return workspace.Fail(workspace.Conflict, "Groups have external members at %s: %s. Take them out of their groups, add the domain, then put them into the directory. To find them: ivytable person export --filter 'external eq true and userName ew \"@%[1]s\"'",
-				name, workspace.Number(outsiders, "address"))
+				name, number.Of(outsiders, "address"))
 		}
 		c.Says(fmt.Sprintf("Groups and people can have addresses at %s from now on.", name))
 		if err := c.Tx.SetDomains(append(names, name)); err != nil {
@@ -174,7 +176,7 @@ func (s *Service) Retire(ctx context.Context, by workspace.Actor, name string, v
 				return err
 			}
 			return workspace.Fail(workspace.Conflict, "%s is used: %s, %s, %s and %s of before lie in it, such as %s. Give them other addresses first; groups that have ended keep theirs until they are purged.", name,
-				workspace.Number(x.Groups, "group"), workspace.Number(x.Aliases, "alias"), workspace.Number(x.People, "person"), workspace.Number(x.Former, "address"), strings.Join(some, ", "))
+				number.Of(x.Groups, "group"), number.Of(x.Aliases, "alias"), number.Of(x.People, "person"), number.Of(x.Former, "address"), strings.Join(some, ", "))
 		}
 		c.Says(fmt.Sprintf("%s is no longer a mail domain of this workspace. Mail to it is refused.", name))
 		if err := c.Tx.DeleteDomain(name); err != nil {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -170,9 +172,9 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, n api.External
 			}
 			out.Results = append(out.Results, one)
 		}
-		out.Says = fmt.Sprintf("%s %s.", workspace.Number(out.Decided, "external member"), done)
+		out.Says = fmt.Sprintf("%s %s.", number.Of(out.Decided, "external member"), done)
 		if out.Decided < len(n.IDs) {
-			out.Says = fmt.Sprintf("%d of %s %s; the others say why not.", out.Decided, workspace.Number(len(n.IDs), "external member"), done)
+			out.Says = fmt.Sprintf("%d of %s %s; the others say why not.", out.Decided, number.Of(len(n.IDs), "external member"), done)
 		}
 		c.Report.Effects, c.Report.Total, c.Report.Ready = []api.Effect{}, len(out.Results), out.Decided
 		for _, r := range out.Results {
@@ -345,9 +347,9 @@ func says(c *workspace.Change, o workspace.Outside, changes int) error {
 	if !o.Allowed || len(o.Only)+len(o.Not) > 0 {
 		refused, err = c.Read.CountExternals(q)
 	}
-	words := "Changes " + workspace.Number(changes, "setting") + "."
+	words := "Changes " + number.Of(changes, "setting") + "."
 	if refused > 0 {
-		words += fmt.Sprintf(" %s would not be taken any more. They stay in their groups until somebody takes them out.", workspace.UpperFirst(workspace.Number(int(refused), "external member")))
+		words += fmt.Sprintf(" %s would not be taken any more. They stay in their groups until somebody takes them out.", workspace.UpperFirst(number.Of(int(refused), "external member")))
 	}
 	c.Says(words)
 	return err

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
@@ -168,20 +170,13 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 	case len(faults) == 0 && last == 0:
 		out.Says = "Nothing of the history is sealed yet. Look again in a moment."
 	case len(faults) == 0:
-		out.Says = fmt.Sprintf("The history is whole: %s, each as it was sealed.", entries(checked))
+		out.Says = fmt.Sprintf("The history is whole: %s, each as it was sealed.", number.Of(int(checked), "entry"))
 	case faults[0].Place > 0:
-		out.Says = fmt.Sprintf("The history is not what it was: %s. Up to place %d of the chain it is proven.", workspace.Number(len(faults), "fault"), faults[0].Place-1)
+		out.Says = fmt.Sprintf("The history is not what it was: %s. Up to place %d of the chain it is proven.", number.Of(len(faults), "fault"), faults[0].Place-1)
 	default:
-		out.Says = fmt.Sprintf("The history is not what it was: %s.", workspace.Number(len(faults), "fault"))
+		out.Says = fmt.Sprintf("The history is not what it was: %s.", number.Of(len(faults), "fault"))
 	}
 	return out, nil
-}
-
-func entries(n int64) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }
 
 // check goes along the chain up to a place, in parts at once.

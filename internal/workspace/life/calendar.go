@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	ics "github.com/arran4/golang-ical"
 
 	"ivytable.example/ivytable/internal/api"
@@ -104,7 +106,7 @@ func days(v *workspace.View, cal *ics.Calendar, t workspace.Terms) error {
 			names = append(names, fmt.Sprintf("and %d more", n-namedInDay))
 		}
 		link := v.Link("/groups?filter=" + url.QueryEscape(fmt.Sprintf("expires_on eq %q", on)))
-		day(cal, t, v.Now(), on, all[0].ExpiresAt, workspace.Number(n, "group")+" "+map[bool]string{true: "expires", false: "expire"}[n == 1], strings.Join(names, "\n")+"\n"+link)
+		day(cal, t, v.Now(), on, all[0].ExpiresAt, number.Of(n, "group")+" "+map[bool]string{true: "expires", false: "expire"}[n == 1], strings.Join(names, "\n")+"\n"+link)
 		all = all[n:]
 	}
 	return nil

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -206,7 +208,7 @@ func (s *Service) Restore(ctx context.Context, by workspace.Actor, ref string, v
 		c.Effect(api.Effect{Field: "state", From: string(state), To: "active", Count: g.Owners + g.Moderators + g.Members})
 		c.Says(fmt.Sprintf("%s is back, with everything in it.", g.Name))
 		if g.Departed > 0 {
-			c.Says(fmt.Sprintf("%s is back, with everything in it but %s in it who left the organisation.", g.Name, workspace.Number(g.Departed, "person")))
+			c.Says(fmt.Sprintf("%s is back, with everything in it but %s in it who left the organisation.", g.Name, number.Of(g.Departed, "person")))
 		}
 		if g.Owners == 0 {
 			c.Warn([]*fault.Fault{fault.New("owners", "Give it one.", "Nobody who is here owns it.")})

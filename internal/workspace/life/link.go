@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -141,7 +143,7 @@ func (s *Service) RenewTold(ctx context.Context, by workspace.Actor, secret stri
 		if renewed == 0 {
 			return workspace.Fail(workspace.Conflict, "None of these groups can be renewed by this link any more.")
 		}
-		c.Says(fmt.Sprintf("%s renewed.", workspace.Number(renewed, "group")))
+		c.Says(fmt.Sprintf("%s renewed.", number.Of(renewed, "group")))
 		out, err = toldGroups(&c.View, l.Recipient, ids)
 		return err
 	})

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -78,7 +80,7 @@ func (n *tally) after(g store.TermOf) lifecycle.Life {
 // rules says for how many groups each rule holds, and which of them are of no use.
 func (n *tally) rules(named, taken []int, over []map[int]int) {
 	for i, r := range n.next.Life.Rules {
-		n.c.Effect(api.Effect{Field: "rule:" + r.Name, Count: taken[i], Says: fmt.Sprintf("%s: %s, %s.", r.Name, r.Length, workspace.Number(taken[i], "group"))})
+		n.c.Effect(api.Effect{Field: "rule:" + r.Name, Count: taken[i], Says: fmt.Sprintf("%s: %s, %s.", r.Name, r.Length, number.Of(taken[i], "group"))})
 		var says, mend string
 		switch {
 		case named[i] == 0:
@@ -215,7 +217,7 @@ func (n *tally) letters() error {
 		}
 	}
 	if letters > 0 {
-		n.c.Effect(api.Effect{Field: "letters", Count: letters, Says: fmt.Sprintf("About %s go out within %d days.", workspace.Number(letters, "letter"), soonDays)})
+		n.c.Effect(api.Effect{Field: "letters", Count: letters, Says: fmt.Sprintf("About %s go out within %d days.", number.Of(letters, "letter"), soonDays)})
 	}
 	return nil
 }
@@ -269,17 +271,17 @@ func (n *tally) tell() {
 	}
 	s = s[:len(s)-1] + "."
 	if n.due > 0 {
-		c.Effect(api.Effect{Field: "due", Count: n.due, Says: fmt.Sprintf("%s inside the first notice; no group ends before its owners were told in time.", workspace.Number(n.due, "group"))})
+		c.Effect(api.Effect{Field: "due", Count: n.due, Says: fmt.Sprintf("%s inside the first notice; no group ends before its owners were told in time.", number.Of(n.due, "group"))})
 	}
 	if n.soon > 0 {
 		s += fmt.Sprintf(" Unless they are renewed, %d end within %d days.", n.soon, soonDays)
 		c.Effect(api.Effect{Field: "lapse_soon", Count: n.soon, Says: fmt.Sprintf("%s within %d days unless renewed.", ends(n.soon), soonDays)})
 	}
 	if n.ownerless > 0 {
-		c.Effect(api.Effect{Field: "ownerless", Count: n.ownerless, Says: fmt.Sprintf("%s with a date, but no owner: a caretaker is told.", workspace.Number(n.ownerless, "group"))})
+		c.Effect(api.Effect{Field: "ownerless", Count: n.ownerless, Says: fmt.Sprintf("%s with a date, but no owner: a caretaker is told.", number.Of(n.ownerless, "group"))})
 	}
 	if n.ownerless > 0 && len(n.next.Caretakers) == 0 {
-		c.Report.Warnings = append(c.Report.Warnings, api.Fault{Field: "caretakers", Says: fmt.Sprintf("There is no caretaker, so all administrators get the notices of %s.", workspace.Number(n.ownerless, "group")), Mend: "Name somebody who looks after groups without owners."})
+		c.Report.Warnings = append(c.Report.Warnings, api.Fault{Field: "caretakers", Says: fmt.Sprintf("There is no caretaker, so all administrators get the notices of %s.", number.Of(n.ownerless, "group")), Mend: "Name somebody who looks after groups without owners."})
 	}
 	c.Says(s)
 }

@@ -16,6 +16,7 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -127,15 +128,15 @@ func tell(report *api.Preview, results []Result, verb string) {
 	}
 	switch {
 	case asked > 0 && n+asked == len(results) && n == 0:
-		report.Says = fmt.Sprintf("The owners of %s are asked first.", workspace.Number(asked, "group"))
+		report.Says = fmt.Sprintf("The owners of %s are asked first.", number.Of(asked, "group"))
 	case asked > 0 && n+asked == len(results):
-		report.Says = fmt.Sprintf("%d of %d entries %s%s; the owners of %s are asked first.", n, len(results), is, verb, workspace.Number(asked, "group"))
+		report.Says = fmt.Sprintf("%d of %d entries %s%s; the owners of %s are asked first.", n, len(results), is, verb, number.Of(asked, "group"))
 	case n < len(results):
 		report.Says = fmt.Sprintf("%d of %d entries %s%s; the others say why not.", n, len(results), is, verb)
 	case groups == n && n > 0:
-		report.Says = fmt.Sprintf("%s %s%s.", workspace.Number(n, "group"), is, verb)
+		report.Says = fmt.Sprintf("%s %s%s.", number.Of(n, "group"), is, verb)
 	default:
-		report.Says = fmt.Sprintf("%s %s%s.", workspace.Number(n, "person"), is, verb)
+		report.Says = fmt.Sprintf("%s %s%s.", number.Of(n, "person"), is, verb)
 	}
 }
 

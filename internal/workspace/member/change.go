@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -147,7 +149,7 @@ func apply(c *workspace.Change, g *workspace.Locked, given []string, x change) (
 		verb = "taken out"
 	}
 	c.Report.Total, c.Report.Ready = len(all), changed
-	c.Says(fmt.Sprintf("%d of %s of %s %s %s.", changed, workspace.Number(len(all), "member"), g.Name, is, verb))
+	c.Says(fmt.Sprintf("%d of %s of %s %s %s.", changed, number.Of(len(all), "member"), g.Name, is, verb))
 	return all, nil
 }
 

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/admission"
@@ -192,7 +194,7 @@ func newEnds(v *workspace.View, until string) (*ends, error) {
 // decide says whether a membership may be given the end.
 func (e *ends) decide(v *workspace.View, row store.MemberRow, group string, last bool) admission.Verdict {
 	if most := v.StaysUntil(e.out); row.External && most != nil && (e.at == nil || e.at.After(*most)) {
-		return admission.Verdict{Outcome: admission.Refused, Status: "external", Says: fmt.Sprintf("External members stay for %s at most before somebody prolongs it. Choose %s or an earlier day.", workspace.Number(e.out.Days, "day"), v.LastDay(most))}
+		return admission.Verdict{Outcome: admission.Refused, Status: "external", Says: fmt.Sprintf("External members stay for %s at most before somebody prolongs it. Choose %s or an earlier day.", number.Of(e.out.Days, "day"), v.LastDay(most))}
 	}
 	switch {
 	case row.EndsAt == nil && e.at == nil, row.EndsAt != nil && e.at != nil && row.EndsAt.Equal(*e.at):

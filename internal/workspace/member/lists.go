@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -245,9 +247,9 @@ func (r reach) others(v *workspace.View, shown []uuid.UUID, counted map[uuid.UUI
 	case n == 0:
 		return hiddenPeople, nil
 	case more:
-		return fmt.Sprintf("%s of groups whose people you can't see, and others.", workspace.Number(n, "more person")), nil
+		return fmt.Sprintf("%s of groups whose people you can't see, and others.", number.Of(n, "more person")), nil
 	default:
-		return fmt.Sprintf("%s of groups whose people you can't see.", workspace.Number(n, "more person")), nil
+		return fmt.Sprintf("%s of groups whose people you can't see.", number.Of(n, "more person")), nil
 	}
 }
 

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -81,7 +83,7 @@ func (s *Service) Move(ctx context.Context, by workspace.Actor, ref string, m ap
 		}
 		r := c.Report
 		r.Sample, r.Total, r.Ready = lines, len(lines), joined+left
-		c.Says(fmt.Sprintf("%s comes into %s and goes out of %d.", p.Name, workspace.Number(joined, "group"), left))
+		c.Says(fmt.Sprintf("%s comes into %s and goes out of %d.", p.Name, number.Of(joined, "group"), left))
 		out = api.Moved{Results: lines, Changed: joined + left, Says: r.Says}
 		return nil
 	})

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -152,7 +154,7 @@ func bound(v *workspace.View, o workspace.Outside, ends *time.Time) (*time.Time,
 	case ends == nil:
 		return most, ""
 	case ends.After(*most):
-		return ends, "External members stay for " + workspace.Number(o.Days, "day") + " at most before somebody prolongs it. Choose " + v.LastDay(most) + " or an earlier day."
+		return ends, "External members stay for " + number.Of(o.Days, "day") + " at most before somebody prolongs it. Choose " + v.LastDay(most) + " or an earlier day."
 	}
 	return ends, ""
 }
@@ -196,7 +198,7 @@ func VouchersLeft(c *workspace.Change, gone []store.Person) error {
 		if len(few) > 5 {
 			few = append(few[:5:5], "…")
 		}
-		l := c.GroupLetter(workspace.LetterVoucherLeft, &g, "/people/external?group="+g.Address, map[string]string{"person": names[p.voucher], "for": strings.Join(few, ", "), "count": workspace.Number(len(of[p]), "external member")})
+		l := c.GroupLetter(workspace.LetterVoucherLeft, &g, "/people/external?group="+g.Address, map[string]string{"person": names[p.voucher], "for": strings.Join(few, ", "), "count": workspace.Counted(g.Language, len(of[p]), "external member")})
 		if err := c.Send(&g, to, l); err != nil {
 			return err
 		}

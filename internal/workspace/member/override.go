@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -178,7 +180,7 @@ func settleDomain(c *workspace.Change, g *workspace.Locked, o Override, was stor
 			return err
 		}
 		if len(ids) > 0 {
-			c.Report.Says += fmt.Sprintf(" %s from there go.", workspace.Number(len(ids), "external member"))
+			c.Report.Says += fmt.Sprintf(" %s from there go.", number.Of(len(ids), "external member"))
 		}
 		for _, id := range ids {
 			if err := TakeOut(c, g, id, admission.Barring); err != nil {

@@ -73,7 +73,7 @@ func (s *Service) TellOfWaiting(ctx context.Context) error {
 			}
 			all := of[b]
 			first := read[all[0].MessageID]
-			fill := map[string]string{"count": workspace.Number(len(all), "message"), "subject": first.Subject, "from": first.Author, "since": workspace.DateIn(g.Language, c.In(all[0].ReceivedAt)), "late": ""}
+			fill := map[string]string{"count": workspace.Counted(g.Language, len(all), "message"), "subject": first.Subject, "from": first.Author, "since": workspace.DateIn(g.Language, c.In(all[0].ReceivedAt)), "late": ""}
 			if b.step > toldModerators {
 				fill["late"] = fill["since"]
 			}

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
@@ -77,7 +79,7 @@ func says(changes []event.Change) string {
 			return "Whoever has to have a second factor and has none can do nothing else before they have set one up."
 		}
 	}
-	return "Changes " + workspace.Number(len(changes), "setting") + "."
+	return "Changes " + number.Of(len(changes), "setting") + "."
 }
 
 func differences(before, after api.Protection) (out []event.Change) {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -71,7 +73,7 @@ func (s *Service) Approach(ctx context.Context, by workspace.Actor, ref string, 
 	}
 	network := store.AddressID("network " + workspace.Network(by.Source))
 	nobody := workspace.Actor{Via: by.Via, RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
-	out := api.Approached{Says: fmt.Sprintf("A letter goes to %s. Open the link in it within %s.", a, workspace.Number(proofDays, "day"))}
+	out := api.Approached{Says: fmt.Sprintf("A letter goes to %s. Open the link in it within %s.", a, number.Of(proofDays, "day"))}
 	err = s.k.Do(ctx, nobody, func(c *workspace.Change) error {
 		c.Says(out.Says)
 		if c.Previewing() {

@@ -15,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -114,7 +115,7 @@ func (s *Service) SetRules(ctx context.Context, by workspace.Actor, n api.Public
 
 // says says what a change means for the groups that anyone may find.
 func says(before, next workspace.Public, groups int) string {
-	of := fmt.Sprintf("%s, as %s", workspace.Number(groups, "group"), map[bool]string{true: "its policy lets anyone find it", false: "their policies let anyone find them"}[groups == 1])
+	of := fmt.Sprintf("%s, as %s", number.Of(groups, "group"), map[bool]string{true: "its policy lets anyone find it", false: "their policies let anyone find them"}[groups == 1])
 	switch {
 	case before == next:
 		return "Nothing changes."

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -109,14 +111,14 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, ve
 			if n == 1 {
 				verb = "changes"
 			}
-			c.Says(fmt.Sprintf("%s %s in %s. %s", workspace.Number(n, "setting"), verb, g.Name, after.Sentence()))
+			c.Says(fmt.Sprintf("%s %s in %s. %s", number.Of(n, "setting"), verb, g.Name, after.Sentence()))
 		}
 		others := rest(g, start)
 		for _, x := range others {
 			r.Effects = append(r.Effects, api.Effect{Field: x.Field, From: x.From, To: x.To})
 		}
 		if len(others) > 0 && r.Says == "Nothing changes." {
-			c.Says(fmt.Sprintf("%s of %s changes, and its reach stays.", workspace.Number(len(others), "field"), g.Name))
+			c.Says(fmt.Sprintf("%s of %s changes, and its reach stays.", number.Of(len(others), "field"), g.Name))
 		}
 		if len(r.Effects) == 0 || len(bad) > 0 {
 			return nil

@@ -5,6 +5,8 @@ import (
 	"iter"
 	"maps"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -66,7 +68,7 @@ func waiting(c *workspace.Change, g *workspace.Locked, after policy.Policy) erro
 	}
 	if n := through + stopped; n > 0 {
 		c.Effect(api.Effect{Field: "waiting", Count: n, Says: fmt.Sprintf("Of %s, %d would go through and %d would be refused by the new rules. They wait on until somebody decides.",
-			workspace.Number(int(page.Total), "thing")+" that wait here", through, stopped)})
+			number.Of(int(page.Total), "thing")+" that wait here", through, stopped)})
 	}
 	return nil
 }

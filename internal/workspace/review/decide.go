@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -182,7 +184,7 @@ func (s *Service) Assign(ctx context.Context, by workspace.Actor, n api.Findings
 			out.Says = fmt.Sprintf("%s: nobody's to mend any more.", workspace.UpperFirst(titles(given)))
 		}
 		if len(out.Refused) > 0 {
-			out.Says += fmt.Sprintf(" %s could not be given.", workspace.UpperFirst(workspace.Number(len(out.Refused), "finding")))
+			out.Says += fmt.Sprintf(" %s could not be given.", workspace.UpperFirst(number.Of(len(out.Refused), "finding")))
 		}
 		c.Says(out.Says)
 		if len(given) == 0 {
@@ -283,7 +285,7 @@ func tell(c *workspace.Change, letters map[string][]store.Finding, groups map[uu
 			}
 			items = append(items, workspace.Item{Text: name + ": " + f.Says, Link: c.Link(link)})
 		}
-		l := c.Letter(workspace.LetterFindings, language, "/mine", map[string]string{"by": c.By.Name(), "count": fmt.Sprint(len(items)), "note": strings.TrimSpace(note), "address": to})
+		l := c.Letter(workspace.LetterFindings, language, "/mine", map[string]string{"by": c.By.Name(), "count": workspace.Counted(language, len(items), "thing"), "note": strings.TrimSpace(note), "address": to})
 		l.Items = items
 		if err := c.Send(nil, []string{to}, l); err != nil {
 			return err

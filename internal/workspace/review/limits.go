@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
@@ -129,7 +131,7 @@ func (s *Service) SetLimits(ctx context.Context, by workspace.Actor, n api.Revie
 				c.Effect(api.Effect{Field: string(d.Kind), From: fmt.Sprint(n), To: fmt.Sprint(after[string(d.Kind)]), Says: d.Title})
 			}
 		}
-		says := fmt.Sprintf("Of %s, the review then finds %s.", workspace.Number(groups, "group"), workspace.Number(total, "thing"))
+		says := fmt.Sprintf("Of %s, the review then finds %s.", number.Of(groups, "group"), number.Of(total, "thing"))
 		c.Says(says)
 		if c.Previewing() {
 			return nil

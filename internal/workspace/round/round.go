@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -23,10 +25,13 @@ import (
 )
 
 // Service is the rounds of a workspace.
-type Service struct{ k *workspace.Kernel }
+type Service struct {
+	k     *workspace.Kernel
+	Begun workspace.Bell // rings when a round begins
+}
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k} }
+func New(k *workspace.Kernel) *Service { return &Service{k, workspace.NewBell()} }
 
 var errNoRound = workspace.Fail(workspace.NotFound, "There is no such round.")
 
@@ -320,7 +325,7 @@ func setDue(t workspace.Terms, r *store.Round, now time.Time, day string, remind
 		}
 	}
 	if r.Silence == string(round.Retire) && (len(reminders) == 0 || reminders[len(reminders)-1] < round.LastLead) {
-		bad.Add("reminders", reminders, "Where silence retires groups, remind people at last %s before.", workspace.Number(round.LastLead, "day"))
+		bad.Add("reminders", reminders, "Where silence retires groups, remind people at last %s before.", number.Of(round.LastLead, "day"))
 	}
 	r.Reminders = words(reminders)
 }
@@ -367,6 +372,7 @@ func (s *Service) Begin(ctx context.Context, by workspace.Actor, n api.NewRound)
 		out, err = begin(c, t, r)
 		return err
 	})
+	s.Begun.Ring()
 	return out, err
 }
 
@@ -383,14 +389,14 @@ func begin(c *workspace.Change, t workspace.Terms, r store.Round) (out api.Round
 	if r.Total == 0 {
 		return out, workspace.Wrong("filter", r.Filter, "No living group is named by this filter, so there is nobody to ask.")
 	}
-	c.Says(fmt.Sprintf("%s asked about by %s, until %s.", workspace.UpperFirst(workspace.Number(r.Total, "group")), r.Name, dueOn(t, r)))
-	c.Effect(api.Effect{Field: "groups", Count: r.Total, Says: fmt.Sprintf("Those who own %s are asked, each in one letter about all that are theirs.", workspace.Number(r.Total-nobody, "group"))})
+	c.Says(fmt.Sprintf("%s asked about by %s, until %s.", workspace.UpperFirst(number.Of(r.Total, "group")), r.Name, dueOn(t, r)))
+	c.Effect(api.Effect{Field: "groups", Count: r.Total, Says: fmt.Sprintf("Those who own %s are asked, each in one letter about all that are theirs.", number.Of(r.Total-nobody, "group"))})
 	if nobody > 0 {
 		who := r.StandIn
 		if who == "" {
 			who = "their caretakers"
 		}
-		c.Effect(api.Effect{Field: "without_owner", Count: nobody, Says: fmt.Sprintf("%s without an owner: %s asked.", workspace.UpperFirst(workspace.Number(nobody, "group")), map[bool]string{true: who + " are", false: who + " is"}[r.StandIn == ""])})
+		c.Effect(api.Effect{Field: "without_owner", Count: nobody, Says: fmt.Sprintf("%s without an owner: %s asked.", workspace.UpperFirst(number.Of(nobody, "group")), map[bool]string{true: who + " are", false: who + " is"}[r.StandIn == ""])})
 	}
 	for _, n := range numbers(r.Reminders) {
 		c.Effect(api.Effect{Field: "reminder", To: t.Date(t.Life.After(r.EndsAt, -1-n)), Says: fmt.Sprintf("Whoever has not answered is reminded on %s.", workspace.DateIn("en", t.Life.After(r.EndsAt, -1-n).In(t.Life.Zone)))})
@@ -490,7 +496,7 @@ func (s *Service) End(ctx context.Context, by workspace.Actor, id string, versio
 		now := c.Now()
 		r.State, r.ClosedAt, r.NextAt = store.RoundStopped, &now, nil
 		r.Version++
-		c.Says(fmt.Sprintf("%s is ended. %s not answered about, and stay as they are.", r.Name, workspace.UpperFirst(workspace.Number(x.Waiting, "group"))+map[bool]string{true: " was", false: " were"}[x.Waiting == 1]))
+		c.Says(fmt.Sprintf("%s is ended. %s not answered about, and stay as they are.", r.Name, workspace.UpperFirst(number.Of(x.Waiting, "group"))+map[bool]string{true: " was", false: " were"}[x.Waiting == 1]))
 		if err := c.Tx.EndAsked(r.ID); err != nil {
 			return err
 		}

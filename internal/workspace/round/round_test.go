@@ -367,7 +367,7 @@ func TestWithoutOwners(t *testing.T) {
 	k.Move(31)
 	defer k.Move(-31)
 	run(t)
-	if l := k.Letters(t); len(l) != 2 || !strings.Contains(l[1].Subject, "Nobody has answered about 1 groups") {
+	if l := k.Letters(t); len(l) != 2 || !strings.Contains(l[1].Subject, "Nobody has answered about 1 group") {
 		t.Errorf("%d letters: %.1500s", len(l), fmt.Sprint(l))
 	}
 	if now := read(t, second); now.State != "over" || now.Counts.Silent != 1 {

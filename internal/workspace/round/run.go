@@ -176,7 +176,7 @@ func letter(c *workspace.Change, r store.Round, wave int, kind, to string, group
 		asked = append(asked, workspace.Phrase(language, "round "+q))
 	}
 	l := c.Letter(kind, language, "/rounds/"+secret, map[string]string{"by": by, "round": r.Name, "date": workspace.DateIn(language, t.Life.After(r.EndsAt, -1).In(t.Life.Zone)), "note": r.Note,
-		"questions": strings.Join(asked, "; "), "silence": workspace.Phrase(language, "silence "+r.Silence), "count": fmt.Sprint(len(all)), "address": to})
+		"questions": strings.Join(asked, "; "), "silence": workspace.Phrase(language, "silence "+r.Silence), "count": workspace.Counted(language, len(all), "group"), "address": to})
 	l.Apart = true
 	for i := range all[:min(len(all), listedAtMost)] {
 		g := &all[i]
@@ -193,11 +193,7 @@ func letter(c *workspace.Change, r store.Round, wave int, kind, to string, group
 
 // size says how many people a group reaches, and how many of its own are from outside.
 func size(language string, n, external int) string {
-	key := "people"
-	if n == 1 {
-		key = "person"
-	}
-	out := strings.ReplaceAll(workspace.Phrase(language, key), "{n}", fmt.Sprint(n))
+	out := workspace.Counted(language, n, "person")
 	if external > 0 {
 		out += ", " + strings.ReplaceAll(workspace.Phrase(language, "outside"), "{n}", fmt.Sprint(external))
 	}

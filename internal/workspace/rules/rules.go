@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -306,9 +308,9 @@ func (s *Service) Delete(ctx context.Context, by workspace.Actor, ref string, ke
 		if err != nil {
 			return err
 		}
-		c.Says(fmt.Sprintf("%s are in %s by its rule; they go with it.", workspace.Number(len(d.leave), "member"), g.Name))
+		c.Says(fmt.Sprintf("%s are in %s by its rule; they go with it.", number.Of(len(d.leave), "member"), g.Name))
 		if keep {
-			c.Says(fmt.Sprintf("%s are in %s by its rule; they stay, as if put in by hand.", workspace.Number(len(d.leave), "member"), g.Name))
+			c.Says(fmt.Sprintf("%s are in %s by its rule; they stay, as if put in by hand.", number.Of(len(d.leave), "member"), g.Name))
 			if err := c.Tx.KeepMembersByRule(g.ID); err != nil {
 				return err
 			}
@@ -366,7 +368,7 @@ func (s *Service) Decide(ctx context.Context, by workspace.Actor, ref string, ap
 		if err != nil {
 			return err
 		}
-		c.Says(fmt.Sprintf("%s of %s stay, as members by hand.", workspace.Number(len(d.leave), "member"), g.Name))
+		c.Says(fmt.Sprintf("%s of %s stay, as members by hand.", number.Of(len(d.leave), "member"), g.Name))
 		if c.Previewing() {
 			return nil
 		}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -157,7 +159,7 @@ func (m Moves) Tell(c *workspace.Change) error {
 	if len(m.groups) == 0 {
 		return nil
 	}
-	c.Effect(api.Effect{Field: "groups", Count: len(m.groups), Says: fmt.Sprintf("Rules of membership move people in %s.", workspace.Number(len(m.groups), "group"))})
+	c.Effect(api.Effect{Field: "groups", Count: len(m.groups), Says: fmt.Sprintf("Rules of membership move people in %s.", number.Of(len(m.groups), "group"))})
 	told := m.groups[:min(len(m.groups), maxTold)]
 	groups, err := c.Read.GroupsByID(told)
 	if err != nil {

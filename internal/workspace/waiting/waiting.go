@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"ivytable.example/ivytable/internal/core/number"
+
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -191,7 +193,7 @@ func (d details) shape(v *workspace.View, w store.WaitingItem) api.Waiting {
 	case store.WaitingRule:
 		var p store.PendingRuleChange
 		_ = json.Unmarshal(d.rules[w.ID].Pending, &p) // written by the rules
-		out.Subject = fmt.Sprintf("%s would leave by its rule", workspace.Number(p.Go, "member"))
+		out.Subject = fmt.Sprintf("%s would leave by its rule", number.Of(p.Go, "member"))
 		out.Says = workspace.UpperFirst(p.Cause) + ". Approve it, and they go; decline it, and they stay as members by hand."
 	case store.WaitingNest:
 		x := d.consents[w.ID]
