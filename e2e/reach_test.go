@@ -33,7 +33,7 @@ func reach(t *testing.T, p *place, ines *tab, c *client.Client) {
 	p.must(demo.Administrator, "workspace", "policy", "show", day)
 	ines.open("/groups/"+day+"/history", "changed who may do what with Day Dispatch")
 	_, err = ines.Eval(`document.querySelector('[aria-label^="More about: "][aria-label*="changed who may do what"]').click()`)
-	ines.do(err, ines.See("Change it back"), ines.Press("Change it back"), ines.See("Day Dispatch is as it was before"))
+	ines.do(err, ines.See("Undo…"), ines.Press("Undo…"), ines.See("Undo it"), ines.Press("Undo it"), ines.See("Undone"))
 	if g, err := c.Group(ctx, day); err != nil || g.Policy.SeePeople != "members" {
 		t.Errorf("changed back: %+v, %v", g.Policy, err)
 	}

@@ -19,7 +19,14 @@ type HistoryEntry struct {
 	Request  string         `json:"request_id"`
 }
 
-// Undo says how an event can be undone, or why not.
+// Undone says what was taken back.
+type Undone struct {
+	Entry  int64  `json:"entry" doc:"The entry that was undone"`
+	Says   string `json:"says"`
+	Change string `json:"change,omitempty" doc:"The change of many groups that undoes another"`
+}
+
+// Undo says whether an event can be undone by one call, and what that does, or why not and what to do in its place.
 type Undo struct {
 	Possible bool   `json:"possible"`
 	Says     string `json:"says"`

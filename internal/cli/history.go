@@ -87,17 +87,20 @@ func (a *app) historyCommands() *cobra.Command {
 			return list(a, &of, func(p client.Paging) (api.Page[api.Affected], error) { return c.Affected(ctx, id, p) }, affectedColumns)
 		})
 	paged(affected, &of)
-	undo := a.changes(&cobra.Command{Use: "undo ENTRY", Short: "Take a change of a group's policy back", Args: cobra.ExactArgs(1), Example: "  ivytable history undo 214 --preview"},
+	undo := a.changes(&cobra.Command{Use: "undo ENTRY", Short: "Take back what an entry did, where nothing was changed since", Args: cobra.ExactArgs(1), Example: "  ivytable history undo 214 --preview"},
 		func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := entryOf(args[0])
 			if err != nil {
 				return err
 			}
-			g, err := c.UndoEntry(ctx, id)
+			u, err := c.UndoEntry(ctx, id)
 			if err != nil {
 				return err
 			}
-			return a.done(g, "%s is as it was before. %s", g.Name, g.Sentence)
+			if u.Change != "" {
+				return a.done(u, "%s\nThe groups follow: ivytable change show %s", u.Says, u.Change)
+			}
+			return a.done(u, "%s", u.Says)
 		})
 	return noun("history", "Who changed what: list, export, show, affected, undo, seal, verify", all, export, show, affected, undo, a.historySeal(), a.historyVerify())
 }

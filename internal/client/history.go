@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 	"strconv"
 
 	"ivytable.example/ivytable/internal/api"
@@ -39,4 +40,9 @@ func (c *Client) Seal(ctx context.Context) (api.Seal, error) {
 // VerifyHistory goes along the chain of the history, and compares it with seals that were kept elsewhere.
 func (c *Client) VerifyHistory(ctx context.Context, kept ...api.KeptSeal) (api.Verification, error) {
 	return ask[api.Verification](ctx, c, "/history-verifications", api.Verify{Kept: kept})
+}
+
+// UndoEntry takes back what an entry of the history did.
+func (c *Client) UndoEntry(ctx context.Context, entry int64) (api.Undone, error) {
+	return change[api.Undone](ctx, c, http.MethodPost, at("history", strconv.FormatInt(entry, 10), "undo"), nil)
 }

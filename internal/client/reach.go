@@ -5,7 +5,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 
 	"ivytable.example/ivytable/internal/api"
 )
@@ -41,11 +40,6 @@ func (c *Client) Abilities(ctx context.Context, person string, all bool, p Pagin
 // ExportAbilities writes what somebody may do with groups to out, as csv or jsonl.
 func (c *Client) ExportAbilities(ctx context.Context, person string, all bool, format string, out io.Writer) error {
 	return c.export(ctx, at("people", person, "abilities-export"), set(url.Values{}, map[string]string{"all": ifSo(all)}), format, out)
-}
-
-// UndoEntry takes what an entry of the history did back.
-func (c *Client) UndoEntry(ctx context.Context, entry int64) (api.Group, error) {
-	return change[api.Group](ctx, c, http.MethodPost, at("history", strconv.FormatInt(entry, 10), "undo"), nil)
 }
 
 func ifSo(b bool) string {

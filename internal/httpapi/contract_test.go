@@ -185,8 +185,8 @@ var contract = []row{
 	{op: "list-abilities", path: "ref=" + kit.Owner, want: only(200, 4, 5, 6)},
 	{op: "list-abilities", path: "ref=nobody@merrowline.example", want: only(404, 5, 6)},
 	{op: "export-abilities", path: "ref=" + kit.Colleague, query: "all=true", want: only(200, 1, 5, 6)},
-	{op: "undo-entry", path: "entry=<policy entry>", want: [7]int{401, 404, 404, 404, 200, 404, 200}, records: "policy.change"},
-	{op: "undo-entry", path: "entry=<entry>", want: signedIn(404)},
+	{op: "undo-entry", path: "entry=<policy entry>", want: [7]int{401, 404, 404, 404, 200, 403, 200}, records: "policy.change"},
+	{op: "undo-entry", path: "entry=999999999", want: signedIn(404)},
 	{op: "look-alikes", body: `{"name": "x"}`, want: only(200, 6)},
 
 	// members

@@ -46,6 +46,10 @@ func (s *server) readHistoryEntry(ctx context.Context, by workspace.Actor, in *O
 	return body(s.s.History.Read(ctx, by, in.Entry))
 }
 
+func (s *server) undoEntry(ctx context.Context, by workspace.Actor, in *OneEntry) (*reply[api.Undone], error) {
+	return body(s.s.Undo.Entry(ctx, by, in.Entry))
+}
+
 func (s *server) listAffected(ctx context.Context, by workspace.Actor, in *struct {
 	OneEntry
 	Paging

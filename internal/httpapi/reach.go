@@ -23,10 +23,6 @@ func (s *server) changePolicy(ctx context.Context, by workspace.Actor, in *struc
 	return taggedGroup(matched(in.Match, func(v int) (api.Group, error) { return s.s.Reach.ChangePolicy(ctx, by, in.Group, in.Body, v) }))
 }
 
-func (s *server) undoEntry(ctx context.Context, by workspace.Actor, in *OneEntry) (*tagged[api.Group], error) {
-	return taggedGroup(s.s.Reach.Undo(ctx, by, in.Entry))
-}
-
 func (s *server) summarisePolicy(ctx context.Context, by workspace.Actor, in *struct{ Body api.PolicyPatch }) (*reply[*api.PolicySummary], error) {
 	return body(s.s.Reach.Summarise(ctx, by, in.Body))
 }

@@ -221,7 +221,7 @@ func (s *server) routes() []route {
 		on("GET", "/history-seal", "read-seal", "The last seal of the history, to be kept elsewhere", s.readSeal),
 		on("POST", "/history-verifications", "verify-history", "Go along the chain of the history, and say what is not as it was", s.verifyHistory, read, long),
 		on("GET", "/history/{entry}", "read-history-entry", "One entry of the history", s.readHistoryEntry),
-		on("POST", "/history/{entry}/undo", "undo-entry", "Take a change of a group's policy back", s.undoEntry, looks, policy),
+		on("POST", "/history/{entry}/undo", "undo-entry", "Take back what an entry of the history did, where nothing was changed since", s.undoEntry, looks, long),
 		on("GET", "/history/{entry}/affected", "list-affected", "Everybody whom an entry of the history affected", s.listAffected),
 		on("GET", group+"/history", "list-group-history", "What changed in a group", s.listGroupHistory),
 		on("GET", person+"/history", "list-person-history", "What somebody did, and what was done to them", s.listPersonHistory),

@@ -178,6 +178,15 @@ func (s *Tx) LockOpenInvitation(group uuid.UUID, key string) (i Invitation, err 
 	return i, wrap("read an invitation", err)
 }
 
+// LockOpenInvitations locks all open invitations to a group.
+func (s *Tx) LockOpenInvitations(group uuid.UUID) (all []Invitation, err error) {
+	if err := s.order(rankEntries); err != nil {
+		return nil, err
+	}
+	err = s.forUpdate().Find(&all, "group_id = ? AND open_once IS NOT NULL", group).Error
+	return all, wrap("read invitations", err)
+}
+
 // SaveInvitation writes what became of an invitation.
 func (s *Tx) SaveInvitation(i Invitation) error {
 	return wrap("save an invitation", s.db.Save(&i).Error)

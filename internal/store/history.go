@@ -95,6 +95,12 @@ func (s *Reads) AffectedBy(event int64, after uuid.UUID, limit int) (out []Affec
 	return out, total, wrap("read the history", err)
 }
 
+// Affected returns everybody whom an event affected.
+func (s *Reads) Affected(event int64) (out []Affected, err error) {
+	err = s.db.Find(&out, "history_id = ?", event).Error
+	return out, wrap("read the history", err)
+}
+
 // TakenOutBy returns the people and nested groups whom an event took out of its group.
 func (s *Reads) TakenOutBy(event int64) (out []Affected, err error) {
 	err = s.db.Find(&out, "history_id = ? AND was <> '' AND now = ''", event).Error

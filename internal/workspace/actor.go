@@ -22,6 +22,7 @@ type Actor struct {
 	Scopes      access.Scopes // of a token: what it is good for; nil: no token
 	LacksFactor bool          // the workspace asks for a second factor, and they have none
 	Part        uuid.UUID     // with a value: what is done is part of this change
+	Undoes      int64         // the entry of the history that is taken back; 0: none
 	Key         string        // of the client's, which makes a repeat of the same request harmless
 
 	Preview bool         // nothing is kept: the change is only looked at

@@ -174,7 +174,7 @@ func (c *Change) RecordPart(f event.Fact, g *store.Group) error {
 // Record writes an event into the history: about a group, or nil for none, and with
 // everybody whom it affected.
 func (c *Change) Record(f event.Fact, g *store.Group, affected ...store.Affected) error {
-	e := event.Event{By: Who(c.By.Person), Via: c.By.Via, Fact: f}
+	e := event.Event{By: Who(c.By.Person), Via: c.By.Via, Fact: f, Undoes: c.By.Undoes}
 	row := store.Event{ChangeID: c.id, At: c.Now(), Kind: string(f.Kind()), Actor: c.By.String(), Via: c.By.Via, RequestID: c.By.RequestID, Part: c.By.Part != uuid.Nil}
 	if c.By.Person.ID != uuid.Nil {
 		row.ActorID = &c.By.Person.ID

@@ -5,9 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 // Retry is what is done with mail that could not be delivered, beside the verdicts on what

@@ -1,10 +1,10 @@
-import { Box, Button, Stack, Text } from '@chakra-ui/react';
+import { Box, Button, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, ask, type HistoryEntry } from '../api/client';
 import { inWords, moment, plural } from '../lib/dates';
-import { useChange } from '../lib/use-change';
+import { subjects, useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
 import { Loading, More, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
@@ -113,64 +113,75 @@ function Details({ entry: e, link }: { entry: HistoryEntry; link: boolean }) {
           <Link to={`/changes/${e.change_id}`}>What became of each group</Link>
         </Text>
       )}
-      {e.kind === 'policy.change' && <Undo entry={e} />}
-      {e.kind === 'people.remove' && e.group_id && <PutBack entry={e} all={affected.data?.total ?? 0} />}
+      {e.undo.possible && <Undo entry={e} />}
     </Stack>
   );
 }
 
-/** Undo takes a change of a group's policy back. */
+/** Undo shows what taking an entry back would do, and does it. */
 function Undo({ entry: e }: { entry: HistoryEntry }) {
-  const undo = useChange(
-    ['group', 'history'],
-    () => ask(api.POST('/api/v1/history/{entry}/undo', { params: { path: { entry: e.id } } })),
-    {
-      onSuccess: (g) =>
-        toaster.create({ type: 'success', title: `${g.name} is as it was before`, description: g.sentence }),
-      onError: (err) => toaster.create({ type: 'error', title: 'Nothing was changed back', description: err.message }),
+  const [open, setOpen] = useState(false);
+  const params = { path: { entry: e.id } };
+  const look = useQuery({
+    queryKey: ['history', 'undo', e.id],
+    enabled: open,
+    gcTime: 0,
+    retry: false,
+    queryFn: () => ask(api.POST('/api/v1/history/{entry}/undo/preview', { params })),
+  });
+  const undo = useChange(subjects, () => ask(api.POST('/api/v1/history/{entry}/undo', { params })), {
+    onSuccess: (u) => {
+      setOpen(false);
+      toaster.create({ type: 'success', title: 'Undone', description: u.says });
     },
-  );
+  });
+  if (!open)
+    return (
+      <Button size="2xs" alignSelf="start" variant="outline" colorPalette="gray" onClick={() => setOpen(true)}>
+        Undo…
+      </Button>
+    );
+  const lines = look.data?.sample ?? [];
+  const faults = [...(look.data?.problems ?? []), ...(look.data?.warnings ?? [])];
   return (
-    <Button
-      size="2xs"
-      alignSelf="start"
-      variant="outline"
-      colorPalette="gray"
-      loading={undo.isPending}
-      onClick={() => undo.mutate()}
-    >
-      Change it back
-    </Button>
-  );
-}
-
-/** PutBack puts those back whom an entry took out. */
-function PutBack({ entry: e, all }: { entry: HistoryEntry; all: number }) {
-  const back = useChange(
-    ['group', 'member', 'person'],
-    () =>
-      ask(
-        api.POST('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: e.group_id ?? '' } },
-          body: { list: { taken_out_by: e.id }, quiet: true },
-        }),
-      ),
-    {
-      onSuccess: (r) =>
-        toaster.create({ type: 'success', title: r.says, description: r.results.find((x) => x.says)?.says }),
-      onError: (err) => toaster.create({ type: 'error', title: 'Nobody was put back', description: err.message }),
-    },
-  );
-  return (
-    <Button
-      size="2xs"
-      alignSelf="start"
-      variant="outline"
-      colorPalette="gray"
-      loading={back.isPending}
-      onClick={() => back.mutate()}
-    >
-      Put {all === 1 ? 'them' : `these ${all}`} back
-    </Button>
+    <Stack gap="1" borderWidth="1px" borderRadius="md" p="2" role="group" aria-label={`Undo: ${e.says}`}>
+      {look.isPending && <Loading what="what it would do" />}
+      <Trouble error={undo.error ?? look.error} />
+      {look.data?.says && <Text>{look.data.says}</Text>}
+      {look.data?.effects.map((x, i) => (
+        <Text key={i} overflowWrap="anywhere">
+          {inWords(x.field.replaceAll('_', ' '))}
+          {x.from || x.to ? `: ${inWords(x.from ?? '')} → ${inWords(x.to ?? '')}` : ''}
+          {x.says && ` · ${x.says}`}
+        </Text>
+      ))}
+      {lines.slice(0, 10).map((l, i) => (
+        <Text key={i} overflowWrap="anywhere">
+          {l.name || l.address || l.given}
+          {l.from !== l.to && ` (${l.from || '–'} → ${l.to || '–'})`}
+          {l.says && `: ${l.says}`}
+        </Text>
+      ))}
+      {lines.length > 10 && <Text>and {(lines.length - 10).toLocaleString('en-GB')} more</Text>}
+      {faults.map((x, i) => (
+        <Text key={i}>
+          <span className="warn">Mind</span> {x.says}
+        </Text>
+      ))}
+      <HStack>
+        <Button
+          size="2xs"
+          colorPalette="ivy"
+          disabled={!look.data}
+          loading={undo.isPending}
+          onClick={() => undo.mutate()}
+        >
+          Undo it
+        </Button>
+        <Button size="2xs" variant="ghost" colorPalette="gray" onClick={() => setOpen(false)}>
+          Leave it
+        </Button>
+      </HStack>
+    </Stack>
   );
 }

@@ -33,9 +33,9 @@ func (f FindingAccepted) did(_ Who, group string) string {
 }
 func (f FindingAccepted) undo() Undo {
 	if f.Reason == "" {
-		return can("Accept them again.")
+		return cannot("They can be accepted again, with a reason.")
 	}
-	return can("Open them again.")
+	return cannot("They can be opened again, each by itself or all of a kind.")
 }
 
 // FindingAssigned: what the review found was given to somebody to mend, or taken back.
@@ -58,13 +58,14 @@ func (f FindingAssigned) did(_ Who, group string) string {
 }
 func (f FindingAssigned) undo() Undo {
 	if f.To == "" {
-		return can("Give them to somebody again.")
+		return cannot("They can be given to somebody again, who gets a letter.")
 	}
-	return can("Take them back, or give them to somebody else.")
+	return cannot("They can be taken back, or given to somebody else.")
 }
 
 // LimitsChanged: from when on the review finds something.
 type LimitsChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 	Effect  string   `json:"effect,omitempty"`
 }
@@ -74,10 +75,11 @@ func (f LimitsChanged) did(Who, string) string {
 	return "changed what the review finds: " + told(f.Changed)
 }
 func (f LimitsChanged) changes() []Change { return f.Changed }
-func (LimitsChanged) undo() Undo          { return can("Set the limits to what they were.") }
+func (f LimitsChanged) undo() Undo        { return f.back("Set the limits to what they were.") }
 
 // DeparturesChanged: who takes over what somebody leaves behind.
 type DeparturesChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 }
 
@@ -86,7 +88,7 @@ func (f DeparturesChanged) did(Who, string) string {
 	return "changed who takes over what somebody leaves behind: " + told(f.Changed)
 }
 func (f DeparturesChanged) changes() []Change { return f.Changed }
-func (DeparturesChanged) undo() Undo          { return can("Set the rules to what they were.") }
+func (f DeparturesChanged) undo() Undo        { return f.back("Set the rules to what they were.") }
 
 // PersonErased: what named somebody was taken out of the directory and the history, on a lawful request.
 type PersonErased struct {

@@ -62,6 +62,8 @@ type Event struct {
 	Via   string // console, api, smtp, service, link
 	Group Who    // the zero value: about no group
 	Fact  Fact
+
+	Undoes int64 // the number of the entry that it takes back; 0: none
 }
 
 // Sentence says what happened in one sentence.
@@ -74,7 +76,10 @@ func (e Event) Sentence() string {
 	if e.Via == "link" {
 		did += ", by a link in a letter"
 	}
-	return by + " " + did + "."
+	if e.Undoes > 0 {
+		did += fmt.Sprintf(", to undo entry %d", e.Undoes)
+	}
+	return by + " " + strings.TrimSuffix(did, ".") + "."
 }
 
 // Changes returns which fields changed, from what to what; none for what is no change
@@ -86,10 +91,10 @@ func (e Event) Changes() []Change {
 	return nil
 }
 
-// Undo says how an event can be undone, or why not.
+// Undo says whether an event can be undone by one call, and what that does.
 type Undo struct {
 	Possible bool
-	Says     string // what to do, or why it can't be done: one sentence
+	Says     string // what it does, or why it can't be done and what to do in its place
 }
 
 // Undo says how e can be undone.
@@ -98,6 +103,33 @@ func (e Event) Undo() Undo {
 		return f.undo()
 	}
 	return Undo{Says: "Nothing was changed that could be changed back."}
+}
+
+// Before is what something was that is set as a whole, such as the term rules, and the version that the event gave it. By these it
+// can be set back, as long as nobody has set it since.
+type Before struct {
+	Before  json.RawMessage `json:"before,omitempty"`  // as it is set; none: it was not there
+	Version int             `json:"version,omitempty"` // 0: it was not kept
+}
+
+// Was returns what something was before an event that gave it a version; nil for what was not there. It has to be fit for JSON.
+func Was(before any, version int) Before {
+	if before == nil {
+		return Before{Version: version}
+	}
+	b, err := json.Marshal(before)
+	if err != nil {
+		panic(fmt.Sprintf("keep what was before an event: %v", err))
+	}
+	return Before{b, version}
+}
+
+// back says that something is set back, where it is known what it was.
+func (b Before) back(format string, args ...any) Undo {
+	if b.Version == 0 {
+		return cannot("What it was as a whole is not kept with this entry. Set it by hand.")
+	}
+	return can(format, args...)
 }
 
 func can(format string, args ...any) Undo    { return Undo{true, fmt.Sprintf(format, args...)} }
@@ -109,6 +141,7 @@ type stored struct {
 	By      Who             `json:"by,omitzero"`
 	Group   Who             `json:"group,omitzero"`
 	Fact    json.RawMessage `json:"fact"`
+	Undoes  int64           `json:"undoes,omitempty"`
 }
 
 // Encode returns e as it is stored, without its kind and its way.
@@ -117,7 +150,7 @@ func (e Event) Encode() ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("store an event: %w", err)
 	}
-	return json.Marshal(stored{version, e.By, e.Group, fact})
+	return json.Marshal(stored{version, e.By, e.Group, fact, e.Undoes})
 }
 
 // Decode reads what Encode wrote.
@@ -134,7 +167,7 @@ func Decode(kind Kind, via string, b []byte) (Event, error) {
 	if err != nil {
 		return Event{}, fmt.Errorf("read an event: %s: %w", kind, err)
 	}
-	return Event{By: s.By, Via: via, Group: s.Group, Fact: fact}, nil
+	return Event{By: s.By, Via: via, Group: s.Group, Fact: fact, Undoes: s.Undoes}, nil
 }
 
 // kinds reads the facts of each kind.

@@ -414,6 +414,9 @@ func (f OverrideSet) undo() Undo {
 	if f.To == "barred" {
 		return can("Lift the bar. Who was taken out by it has to be put back.")
 	}
+	if f.From == "none" {
+		return can("Lift it.")
+	}
 	return can("Set it back to %s.", f.From)
 }
 
@@ -438,7 +441,9 @@ func (f OwnersSet) did(_ Who, group string) string {
 	}
 	return strings.Join(parts, " and ")
 }
-func (OwnersSet) undo() Undo { return can("Change the roles back, or undo the whole change.") }
+func (OwnersSet) undo() Undo {
+	return can("Give each of them back the role they had; the whole change can be undone, too.")
+}
 
 // ManyChanged: many groups went through one change.
 type ManyChanged struct {

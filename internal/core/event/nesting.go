@@ -58,7 +58,12 @@ func (f ConsentEnded) did(_ Who, _ string) string {
 	}
 	return fmt.Sprintf("ended that %s is in %s", f.Inner, f.Outer) + because(f.Reason)
 }
-func (ConsentEnded) undo() Undo { return can("Put the group into the other one again.") }
+func (f ConsentEnded) undo() Undo {
+	if f.How == "withdrawn" {
+		return can("Ask again.")
+	}
+	return can("Put the group into the other one again, as far as you may; else those who run it are asked.")
+}
 
 // ConsentOver: a change of policy contradicted what was agreed, which is asked for again.
 type ConsentOver struct {
@@ -72,5 +77,5 @@ func (f ConsentOver) did(_ Who, _ string) string {
 	return fmt.Sprintf("changed a policy, by which it is to be agreed again that %s is in %s", f.Inner, f.Outer) + because(f.Why)
 }
 func (ConsentOver) undo() Undo {
-	return can("Change the policy back, and ask the owners of the group to agree.")
+	return cannot("Change the policy back, and ask the owners of the group to agree.")
 }

@@ -91,7 +91,12 @@ func (f PeopleChanged) did(by Who, group string) string {
 	}
 	return fmt.Sprintf("set %s in %s to %s", whose, group, delivery) + end
 }
-func (PeopleChanged) undo() Undo { return can("Give each of them back what they had.") }
+func (f PeopleChanged) undo() Undo {
+	if f.Until != "" {
+		return cannot("Until when each of them was in it before is not kept. Set their last day by hand.")
+	}
+	return can("Give each of them back what they had, unless it was changed since.")
+}
 
 // PeopleRemoved: people or groups went out of a group.
 type PeopleRemoved struct {
@@ -121,7 +126,7 @@ func (PeopleInvited) Kind() Kind { return "people.invite" }
 func (f PeopleInvited) did(_ Who, group string) string {
 	return fmt.Sprintf("invited %s to %s", f.People, group)
 }
-func (PeopleInvited) undo() Undo { return can("Call the invitations back.") }
+func (PeopleInvited) undo() Undo { return can("Call back the invitations that nobody has answered.") }
 
 // RequestMade: somebody asked to join or to leave.
 type RequestMade struct {
@@ -133,7 +138,7 @@ func (RequestMade) Kind() Kind { return "request.make" }
 func (f RequestMade) did(_ Who, group string) string {
 	return fmt.Sprintf("asked to %s %s", f.To, group) + because(f.Note)
 }
-func (RequestMade) undo() Undo { return can("Whoever asked can withdraw it until it is decided.") }
+func (RequestMade) undo() Undo { return cannot("Whoever asked can withdraw it until it is decided.") }
 
 // RequestApproved: somebody may join or leave as they asked.
 type RequestApproved struct {
@@ -148,9 +153,9 @@ func (f RequestApproved) did(_ Who, group string) string {
 }
 func (f RequestApproved) undo() Undo {
 	if f.To == "leave" {
-		return can("Add the person again.")
+		return cannot("Undo the entry beside it, which took the person out.")
 	}
-	return can("Take the person out of the group.")
+	return cannot("Undo the entry beside it, which let the person in.")
 }
 
 // RequestDeclined: somebody may not join or leave as they asked.
@@ -164,7 +169,7 @@ func (RequestDeclined) Kind() Kind { return "request.decline" }
 func (f RequestDeclined) did(_ Who, group string) string {
 	return fmt.Sprintf("declined that %s may %s %s", f.Of, f.To, group) + because(f.Reason)
 }
-func (RequestDeclined) undo() Undo { return can("Add the person, or let them ask again.") }
+func (RequestDeclined) undo() Undo { return cannot("Add the person, or let them ask again.") }
 
 // RequestWithdrawn: somebody no longer asks.
 type RequestWithdrawn struct {
@@ -175,7 +180,7 @@ func (RequestWithdrawn) Kind() Kind { return "request.withdraw" }
 func (f RequestWithdrawn) did(_ Who, group string) string {
 	return fmt.Sprintf("withdrew their request to %s %s", f.To, group)
 }
-func (RequestWithdrawn) undo() Undo { return can("Ask again.") }
+func (RequestWithdrawn) undo() Undo { return cannot("They can ask again.") }
 
 // InvitationCalledBack: an invitation that was not answered ended.
 type InvitationCalledBack struct {
@@ -186,7 +191,7 @@ func (InvitationCalledBack) Kind() Kind { return "invitation.call_back" }
 func (f InvitationCalledBack) did(_ Who, group string) string {
 	return fmt.Sprintf("called back the invitation of %s to %s", f.Of, group)
 }
-func (InvitationCalledBack) undo() Undo { return can("Invite the person again.") }
+func (InvitationCalledBack) undo() Undo { return cannot("Invite the person again.") }
 
 // InvitationAccepted: whoever was invited wants to be in the group.
 type InvitationAccepted struct {
@@ -206,13 +211,14 @@ func (InvitationDeclined) Kind() Kind { return "invitation.decline" }
 func (InvitationDeclined) did(_ Who, group string) string {
 	return "declined the invitation to " + group
 }
-func (InvitationDeclined) undo() Undo { return can("Invite the person again.") }
+func (InvitationDeclined) undo() Undo { return cannot("Invite the person again.") }
 
 // JoinLinkCreated: a link was given out by which people come in.
 type JoinLinkCreated struct {
 	Note  string `json:"note,omitempty"`
 	Until string `json:"until"`
 	Max   int    `json:"max,omitempty"` // uses; 0: no bound
+	Link  string `json:"link,omitempty"`
 }
 
 func (JoinLinkCreated) Kind() Kind { return "join_link.create" }
@@ -223,7 +229,12 @@ func (f JoinLinkCreated) did(_ Who, group string) string {
 	}
 	return s
 }
-func (JoinLinkCreated) undo() Undo { return can("Call the link back. Who came in by it stays.") }
+func (f JoinLinkCreated) undo() Undo {
+	if f.Link == "" {
+		return cannot("Call the link back by hand. Who came in by it stays.")
+	}
+	return can("Call the link back. Who came in by it stays.")
+}
 
 // JoinLinkCalledBack: a link can no longer be used.
 type JoinLinkCalledBack struct {
@@ -235,7 +246,7 @@ func (JoinLinkCalledBack) Kind() Kind { return "join_link.call_back" }
 func (f JoinLinkCalledBack) did(_ Who, group string) string {
 	return fmt.Sprintf("called back the join link%s to %s, which %s had used", named(f.Note), group, number.Of(f.Uses, "person"))
 }
-func (JoinLinkCalledBack) undo() Undo { return can("Make another link.") }
+func (JoinLinkCalledBack) undo() Undo { return cannot("Its secret is not kept. Make another link.") }
 
 // named puts the note by which a link is known into a sentence.
 func named(note string) string {
@@ -248,8 +259,15 @@ func named(note string) string {
 // ExternalsVouched: somebody answers for external members of a group, or why they are in it was written.
 type ExternalsVouched struct {
 	People
-	Voucher Who    `json:"voucher,omitzero"`
-	Reason  string `json:"reason,omitempty"`
+	Voucher Who      `json:"voucher,omitzero"`
+	Reason  string   `json:"reason,omitempty"`
+	Was     *Vouched `json:"was,omitempty"`
+}
+
+// Vouched is who answers for an external member, and why they are in the group.
+type Vouched struct {
+	By     Who    `json:"by,omitzero"`
+	Reason string `json:"reason,omitempty"`
 }
 
 func (ExternalsVouched) Kind() Kind { return "people.vouch" }
@@ -259,4 +277,9 @@ func (f ExternalsVouched) did(_ Who, group string) string {
 	}
 	return fmt.Sprintf("made %s answer for %s in %s", f.Voucher, f.People, group) + because(f.Reason)
 }
-func (ExternalsVouched) undo() Undo { return can("Name whoever vouched for them before.") }
+func (f ExternalsVouched) undo() Undo {
+	if f.Was == nil {
+		return cannot("Who answered for them before is not kept with this entry. Name somebody by hand.")
+	}
+	return can("Have whoever answered for them before do so again, for the reason there was.")
+}

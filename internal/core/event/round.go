@@ -17,6 +17,7 @@ func init() {
 
 // RoundBegun: those who own groups were asked to confirm them.
 type RoundBegun struct {
+	ID      string `json:"id,omitempty"`
 	Name    string `json:"name"`
 	Filter  string `json:"filter,omitempty"`
 	Groups  int    `json:"groups"`
@@ -32,10 +33,17 @@ func (f RoundBegun) did(Who, string) string {
 	}
 	return fmt.Sprintf("began the round %s about %s%s, to be answered by %s", f.Name, number.Of(f.Groups, "group"), where, day(f.Due))
 }
-func (RoundBegun) undo() Undo { return can("End the round: what was answered stays.") }
+func (f RoundBegun) undo() Undo {
+	if f.ID == "" {
+		return cannot("End the round by hand: what was answered stays.")
+	}
+	return can("End the round: nobody is asked any more, and what was answered stays.")
+}
 
 // RoundChanged: what was asked for is another.
 type RoundChanged struct {
+	Before
+	ID      string   `json:"id,omitempty"`
 	Name    string   `json:"name"`
 	Changed []Change `json:"changes"`
 }
@@ -45,7 +53,7 @@ func (f RoundChanged) did(Who, string) string {
 	return fmt.Sprintf("changed the round %s: %s", f.Name, told(f.Changed))
 }
 func (f RoundChanged) changes() []Change { return f.Changed }
-func (RoundChanged) undo() Undo          { return can("Change it back.") }
+func (f RoundChanged) undo() Undo        { return f.back("Change it back, while it is open.") }
 
 // RoundEnded: a round is over, or was ended before its day.
 type RoundEnded struct {
@@ -65,7 +73,7 @@ func (f RoundEnded) did(Who, string) string {
 	}
 	return fmt.Sprintf("ended the round %s: %s", f.Name, strings.Join(parts, ", "))
 }
-func (RoundEnded) undo() Undo { return can("Begin another round about those without an answer.") }
+func (RoundEnded) undo() Undo { return cannot("Begin another round about those without an answer.") }
 
 // RoundAnswered: somebody confirmed a group, or retired it.
 type RoundAnswered struct {

@@ -40,6 +40,7 @@ func init() {
 
 // ExpiryChanged: how long groups live.
 type ExpiryChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 	Effect  string   `json:"effect"`
 }
@@ -49,8 +50,8 @@ func (f ExpiryChanged) did(Who, string) string {
 	return "changed how long groups live: " + told(f.Changed) + because(f.Effect)
 }
 func (f ExpiryChanged) changes() []Change { return f.Changed }
-func (ExpiryChanged) undo() Undo {
-	return can("Change it back. Dates are worked out again; groups that lapsed meanwhile have to be restored.")
+func (f ExpiryChanged) undo() Undo {
+	return f.back("Set the terms to what they were. Dates are worked out again; groups that lapsed meanwhile have to be restored.")
 }
 
 // CaretakerAgreed: an address outside the workspace takes care of groups without owners.
@@ -62,10 +63,11 @@ func (CaretakerAgreed) Kind() Kind { return "caretaker.agree" }
 func (f CaretakerAgreed) did(Who, string) string {
 	return fmt.Sprintf("found that %s takes care of groups without owners", f.Address)
 }
-func (CaretakerAgreed) undo() Undo { return can("Name somebody else in the term rules.") }
+func (CaretakerAgreed) undo() Undo { return cannot("Name somebody else in the term rules.") }
 
 // CeilingsChanged: how far groups may go.
 type CeilingsChanged struct {
+	Before
 	From  []string `json:"from,omitempty"` // each in words
 	To    []string `json:"to,omitempty"`
 	Above int      `json:"above,omitempty"` // groups that come down
@@ -85,12 +87,13 @@ func (f CeilingsChanged) did(Who, string) string {
 func (f CeilingsChanged) changes() []Change {
 	return []Change{{Field: "ceilings", From: strings.Join(f.From, "; "), To: strings.Join(f.To, "; ")}}
 }
-func (CeilingsChanged) undo() Undo {
-	return can("Set the ceilings as they were, then undo the change that brought groups down.")
+func (f CeilingsChanged) undo() Undo {
+	return f.back("Set the ceilings to what they were. The change that brought groups down is undone on its own.")
 }
 
 // NamingChanged: what groups may be called, and who creates them.
 type NamingChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 	Effect  string   `json:"effect"`
 }
@@ -100,10 +103,11 @@ func (f NamingChanged) did(Who, string) string {
 	return "changed the rules of naming: " + told(f.Changed) + because(f.Effect)
 }
 func (f NamingChanged) changes() []Change { return f.Changed }
-func (NamingChanged) undo() Undo          { return can("Change them back to what they were.") }
+func (f NamingChanged) undo() Undo        { return f.back("Set the rules of naming to what they were.") }
 
 // StartingPointSaved: one was made or changed.
 type StartingPointSaved struct {
+	Before
 	Name  string `json:"name"`
 	Title string `json:"title"`
 	Reach string `json:"reach"` // its policy in one line
@@ -113,10 +117,16 @@ func (StartingPointSaved) Kind() Kind { return "starting_point.save" }
 func (f StartingPointSaved) did(Who, string) string {
 	return fmt.Sprintf("saved the starting point %s", f.Title) + because(f.Reach)
 }
-func (StartingPointSaved) undo() Undo { return can("Save it as it was, or delete it.") }
+func (f StartingPointSaved) undo() Undo {
+	if f.Before.Before == nil {
+		return f.back("Delete the starting point. Groups that were begun from it stay as they are.")
+	}
+	return f.back("Save it as it was.")
+}
 
 // StartingPointDeleted: one was deleted.
 type StartingPointDeleted struct {
+	Before
 	Name  string `json:"name"`
 	Title string `json:"title"`
 }
@@ -125,7 +135,7 @@ func (StartingPointDeleted) Kind() Kind { return "starting_point.delete" }
 func (f StartingPointDeleted) did(Who, string) string {
 	return "deleted the starting point " + f.Title
 }
-func (StartingPointDeleted) undo() Undo { return can("Save it again.") }
+func (f StartingPointDeleted) undo() Undo { return f.back("Save it again.") }
 
 // PersonCreated: somebody came into the directory.
 type PersonCreated struct {
@@ -195,7 +205,7 @@ func (PersonDeparted) changes() []Change {
 }
 func (f PersonDeparted) undo() Undo {
 	if len(f.Left) > 0 {
-		return can("Mark the person as here again; they are in their groups as before. Groups that were handed over stay with both.")
+		return can("Mark the person as here again; they are in their groups as before. Groups that were handed over by name stay with both.")
 	}
 	return can("Mark the person as here again; they are in their groups as before.")
 }
@@ -260,7 +270,9 @@ type SecondFactorOn struct{}
 
 func (SecondFactorOn) Kind() Kind             { return "person.factor_on" }
 func (SecondFactorOn) did(Who, string) string { return "set up a second factor" }
-func (SecondFactorOn) undo() Undo             { return can("Turn the second factor off.") }
+func (SecondFactorOn) undo() Undo {
+	return cannot("They can turn it off themselves, and administrators for them.")
+}
 
 // SecondFactorOff: somebody's second factor was turned off, by themselves or by somebody else.
 type SecondFactorOff struct {
@@ -274,10 +286,11 @@ func (f SecondFactorOff) did(by Who, _ string) string {
 	}
 	return "turned the second factor of " + f.Of.String() + " off"
 }
-func (SecondFactorOff) undo() Undo { return can("Set up a second factor again.") }
+func (SecondFactorOff) undo() Undo { return cannot("Its secret is not kept. They can set up another.") }
 
 // ProtectionChanged: what protects the workspace.
 type ProtectionChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 }
 
@@ -286,10 +299,11 @@ func (f ProtectionChanged) did(Who, string) string {
 	return "changed what protects the workspace: " + told(f.Changed)
 }
 func (f ProtectionChanged) changes() []Change { return f.Changed }
-func (ProtectionChanged) undo() Undo          { return can("Set it to what it was.") }
+func (f ProtectionChanged) undo() Undo        { return f.back("Set it to what it was.") }
 
 // OutsideChanged: what the workspace says of external members.
 type OutsideChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 }
 
@@ -298,10 +312,11 @@ func (f OutsideChanged) did(Who, string) string {
 	return "changed what the workspace says of external members: " + told(f.Changed)
 }
 func (f OutsideChanged) changes() []Change { return f.Changed }
-func (OutsideChanged) undo() Undo          { return can("Set it to what it was.") }
+func (f OutsideChanged) undo() Undo        { return f.back("Set it to what it was.") }
 
 // PublicChanged: what the workspace shows on the internet.
 type PublicChanged struct {
+	Before
 	Changed []Change `json:"changes"`
 }
 
@@ -310,10 +325,11 @@ func (f PublicChanged) did(Who, string) string {
 	return "changed what the workspace shows on the internet: " + told(f.Changed)
 }
 func (f PublicChanged) changes() []Change { return f.Changed }
-func (PublicChanged) undo() Undo          { return can("Set it to what it was.") }
+func (f PublicChanged) undo() Undo        { return f.back("Set it to what it was.") }
 
 // AreasChanged: which groups are handed to helpers.
 type AreasChanged struct {
+	Before
 	From []string `json:"from,omitempty"` // each in words
 	To   []string `json:"to,omitempty"`
 }
@@ -325,7 +341,7 @@ func (f AreasChanged) did(Who, string) string {
 func (f AreasChanged) changes() []Change {
 	return []Change{{Field: "areas", From: strings.Join(f.From, "; "), To: strings.Join(f.To, "; ")}}
 }
-func (AreasChanged) undo() Undo { return can("Set the areas as they were.") }
+func (f AreasChanged) undo() Undo { return f.back("Set the areas to what they were.") }
 
 // BudgetSpent: somebody wanted to do more than anybody may in a day.
 type BudgetSpent struct {
@@ -361,7 +377,9 @@ func (f TokenCreated) did(Who, string) string {
 	}
 	return fmt.Sprintf("made the token %q, good until %s", f.Name, day(f.Until))
 }
-func (TokenCreated) undo() Undo { return can("Revoke the token.") }
+func (TokenCreated) undo() Undo {
+	return cannot("Whoever made it can revoke it, on their account page.")
+}
 
 // TokenRevoked: a token can no longer be used.
 type TokenRevoked struct {
@@ -370,15 +388,17 @@ type TokenRevoked struct {
 
 func (TokenRevoked) Kind() Kind               { return "token.revoke" }
 func (f TokenRevoked) did(Who, string) string { return fmt.Sprintf("revoked the token %q", f.Name) }
-func (TokenRevoked) undo() Undo               { return can("Make another token.") }
+func (TokenRevoked) undo() Undo               { return cannot("Its secret is not kept. Make another token.") }
 
 // ViewSaved: a filter was kept under a name, or changed.
 type ViewSaved struct {
+	Before
 	Name   string `json:"name"`
 	List   string `json:"list"`
 	Filter string `json:"filter,omitempty"`
 	Was    string `json:"was,omitempty"` // the filter before; "" for a new view
 	Shared bool   `json:"shared,omitempty"`
+	ID     string `json:"id,omitempty"`
 }
 
 func (ViewSaved) Kind() Kind { return "view.save" }
@@ -395,10 +415,16 @@ func (f ViewSaved) changes() []Change {
 	}
 	return []Change{{Field: "filter", From: f.Was, To: f.Filter}}
 }
-func (ViewSaved) undo() Undo { return can("Save it as it was, or delete it.") }
+func (f ViewSaved) undo() Undo {
+	if f.Before.Before == nil {
+		return f.back("Delete the view.")
+	}
+	return f.back("Save it as it was.")
+}
 
 // ViewDeleted: one was deleted.
 type ViewDeleted struct {
+	Before
 	Name   string `json:"name"`
 	List   string `json:"list"`
 	Filter string `json:"filter,omitempty"`
@@ -408,7 +434,7 @@ func (ViewDeleted) Kind() Kind { return "view.delete" }
 func (f ViewDeleted) did(Who, string) string {
 	return fmt.Sprintf("deleted the view %s of %s", f.Name, f.List)
 }
-func (ViewDeleted) undo() Undo { return can("Save it again.") }
+func (f ViewDeleted) undo() Undo { return f.back("Save it again.") }
 
 // DomainAdded: another mail domain of the workspace.
 type DomainAdded struct {
@@ -463,7 +489,7 @@ func (f AttributeChanged) did(Who, string) string {
 	return fmt.Sprintf("changed the attribute %s of people: %s", f.Name, told(f.Changed))
 }
 func (f AttributeChanged) changes() []Change { return f.Changed }
-func (AttributeChanged) undo() Undo          { return can("Set it to what it was.") }
+func (AttributeChanged) undo() Undo          { return can("Set it to what it was, unless it was changed since.") }
 
 // AttributeDeleted: an attribute is no longer kept.
 type AttributeDeleted struct {

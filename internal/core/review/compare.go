@@ -7,9 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/core/naming"
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 // ID is the identifier of a group or a person.

@@ -8,7 +8,6 @@ import (
 	"unicode"
 
 	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/core/policy"
 )
 

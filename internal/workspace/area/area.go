@@ -73,6 +73,19 @@ func shape(v *workspace.View, all []workspace.Area, version int) (api.Areas, err
 	return out, nil
 }
 
+// asSet are areas as somebody sets them.
+func asSet(v *workspace.View, all []workspace.Area) (out api.NewAreas, err error) {
+	shown, err := shape(v, all, 0)
+	for _, a := range shown.Areas {
+		n := api.NewArea{Name: a.Name, Filter: a.Filter, Powers: a.Powers}
+		for _, h := range a.Helpers {
+			n.Helpers = append(n.Helpers, h.Address)
+		}
+		out.Areas = append(out.Areas, n)
+	}
+	return out, err
+}
+
 // count counts the groups of an area, ended ones too.
 func count(v *workspace.View, a workspace.Area) (int, error) {
 	f, err := filter.Groups.Parse(a.Filter)
@@ -169,7 +182,11 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.NewAreas, v
 		if err := tell(c, before, next); err != nil {
 			return err
 		}
-		return c.Record(event.AreasChanged{From: from, To: to}, nil)
+		was, err := asSet(&c.View, before)
+		if err != nil {
+			return err
+		}
+		return c.Record(event.AreasChanged{Before: event.Was(was, current+2), From: from, To: to}, nil)
 	})
 	return out, err
 }

@@ -9,14 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/filter"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/roster"
 	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"

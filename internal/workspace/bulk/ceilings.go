@@ -7,13 +7,12 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/naming"
@@ -88,7 +87,7 @@ func (s *Service) SetCeilings(ctx context.Context, by workspace.Actor, n api.New
 			says = append(says, "No group is above the new ceilings.")
 		}
 		c.Says(strings.Join(says, " "))
-		if err := c.Record(event.CeilingsChanged{From: from, To: to, Above: len(above)}, nil); err != nil || len(above) == 0 {
+		if err := c.Record(event.CeilingsChanged{Before: event.Was(shapeCeilings(&c.View, before, current+1), current+2), From: from, To: to, Above: len(above)}, nil); err != nil || len(above) == 0 {
 			return err
 		}
 		b := store.BulkChange{ID: c.ID(), Kind: "ceilings", State: store.BulkRunning, Total: len(above), MadeBy: c.By.Person.ID, Maker: c.By.String(), Via: c.By.Via, RequestID: c.By.RequestID, MadeAt: c.Now()}

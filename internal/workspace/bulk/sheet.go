@@ -11,8 +11,6 @@ import (
 	"strconv"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -20,6 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/core/roster"
 	"ivytable.example/ivytable/internal/store"

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -16,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/erasure"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/seal"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"

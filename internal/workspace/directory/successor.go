@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -16,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -79,7 +78,7 @@ func (s *Service) SetDepartures(ctx context.Context, by workspace.Actor, n api.D
 		if err := c.Tx.SaveSetting(departuresSetting, next, current+1); err != nil {
 			return err
 		}
-		return c.Record(event.DeparturesChanged{Changed: changes}, nil)
+		return c.Record(event.DeparturesChanged{Before: event.Was(shapeDepartures(before, current+1), n.Version), Changed: changes}, nil)
 	})
 	return n, err
 }

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -20,6 +18,7 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -248,7 +247,11 @@ func change(c *workspace.Change, groups map[uuid.UUID]store.Group, id string, n 
 	if n.Voucher == "" && n.Reason == nil {
 		return nil
 	}
-	fact := event.ExternalsVouched{People: event.Of(workspace.Who(p))}
+	was, err := member.Vouched(&c.View, x)
+	if err != nil {
+		return err
+	}
+	fact := event.ExternalsVouched{People: event.Of(workspace.Who(p)), Was: &was}
 	if n.Reason != nil {
 		x.Reason = strings.TrimSpace(*n.Reason)
 		fact.Reason = x.Reason
@@ -330,7 +333,7 @@ func (s *Service) SetRules(ctx context.Context, by workspace.Actor, n api.Extern
 		if err := c.Tx.SaveSetting(workspace.OutsideSetting, next, current+1); err != nil || len(changes) == 0 {
 			return err
 		}
-		return c.Record(event.OutsideChanged{Changed: changes}, nil)
+		return c.Record(event.OutsideChanged{Before: event.Was(shape(before, current+1), n.Version), Changed: changes}, nil)
 	})
 	return n, err
 }

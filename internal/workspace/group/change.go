@@ -20,7 +20,13 @@ import (
 // Change changes what a group is called, where it is, what it does and how long it lives.
 // With version above 0 it is refused when the group has changed since.
 func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, patch api.GroupPatch, version int) (api.Group, error) {
+	return s.change(ctx, by, ref, version, func(*workspace.Change, *workspace.Locked) (api.GroupPatch, error) { return patch, nil })
+}
+
+// change is Change for what is known once the group is locked.
+func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, version int, ask func(*workspace.Change, *workspace.Locked) (api.GroupPatch, error)) (api.Group, error) {
 	var id uuid.UUID
+	var patch api.GroupPatch
 	v := s.k.View(ctx, by)
 	var ceilings []workspace.Ceiling
 	err := s.k.OnGroupAfter(ctx, by, ref, access.ChangeGroup, func(c *workspace.Change) (err error) {
@@ -28,6 +34,10 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		return err
 	}, func(c *workspace.Change, g *workspace.Locked) error {
 		id = g.ID
+		var err error
+		if patch, err = ask(c, g); err != nil {
+			return err
+		}
 		if (patch.Exempt != nil || patch.ExemptUntil != nil) && !c.May(access.ChangeTerm, &g.Group) {
 			return workspace.Fail(workspace.NotAllowed, "%s", access.ChangeTerm.Refusal())
 		}
@@ -172,7 +182,10 @@ func (out *changes) address(c *workspace.Change, g *workspace.Locked, address st
 	}
 	if address != g.Address {
 		out.add("address", g.Address, address)
-		aliases = append(slices.DeleteFunc(aliases, func(x string) bool { return x == address || x == g.Address }), g.Address)
+		aliases = slices.DeleteFunc(aliases, func(x string) bool { return x == address || x == g.Address })
+		if c.By.Undoes == 0 || !given { // else it is given up again, as it was before the move that is undone
+			aliases = append(aliases, g.Address)
+		}
 		g.Address, g.AddrKey = address, strings.ToLower(address)
 	}
 	slices.Sort(aliases)

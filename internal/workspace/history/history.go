@@ -149,8 +149,8 @@ func label(field string) string {
 	return string(unicode.ToUpper(first)) + words[size:]
 }
 
-// find returns an entry that the actor may read.
-func find(v *workspace.View, id int64) (store.Event, error) {
+// Find returns an entry that the actor may read.
+func Find(v *workspace.View, id int64) (store.Event, error) {
 	none := workspace.Fail(workspace.NotFound, "There is no entry %d of a history that you may read.", id)
 	if err := v.By.SignedIn(); err != nil {
 		return store.Event{}, err
@@ -180,7 +180,7 @@ func find(v *workspace.View, id int64) (store.Event, error) {
 // Read returns one entry.
 func (s *Service) Read(ctx context.Context, by workspace.Actor, id int64) (api.HistoryEntry, error) {
 	v := s.k.View(ctx, by)
-	row, err := find(v, id)
+	row, err := Find(v, id)
 	if err != nil {
 		return api.HistoryEntry{}, err
 	}
@@ -191,7 +191,7 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, id int64) (api.H
 func (s *Service) Affected(ctx context.Context, by workspace.Actor, id int64, cursor string, limit int) (api.Page[api.Affected], error) {
 	out := api.Page[api.Affected]{Items: []api.Affected{}}
 	v := s.k.View(ctx, by)
-	row, err := find(v, id)
+	row, err := Find(v, id)
 	if err != nil {
 		return out, err
 	}
@@ -214,7 +214,7 @@ func (s *Service) Affected(ctx context.Context, by workspace.Actor, id int64, cu
 // TakenOut returns whom an entry took out of its group, with the roles that they had.
 func TakenOut(v *workspace.View, field string, id int64) ([]store.Affected, error) {
 	none := workspace.Wrong(strings.TrimPrefix(field+".taken_out_by", "."), id, "No entry %d of a history that you may read took anybody out of a group.", id)
-	if _, err := find(v, id); err != nil {
+	if _, err := Find(v, id); err != nil {
 		var e *workspace.Error
 		if errors.As(err, &e) {
 			return nil, none

@@ -13,11 +13,10 @@ import (
 	"sync"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/seal"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"

@@ -11,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -47,17 +48,59 @@ func (s *Service) CallBackInvitation(ctx context.Context, by workspace.Actor, re
 		} else if err != nil {
 			return err
 		}
-		now := c.Now()
-		i.State, i.AnsweredAt = store.CalledBack, &now
 		c.Says(fmt.Sprintf("The invitation of %s to %s is called back.", i.Address, g.Name))
-		if err := c.Tx.SaveInvitation(i); err != nil {
-			return err
-		}
-		of, did, err := invited(c, i)
+		return callBack(c, g, i)
+	})
+}
+
+// callBack ends an open invitation, which is locked.
+func callBack(c *workspace.Change, g *workspace.Locked, i store.Invitation) error {
+	now := c.Now()
+	i.State, i.AnsweredAt = store.CalledBack, &now
+	if err := c.Tx.SaveInvitation(i); err != nil {
+		return err
+	}
+	of, did, err := invited(c, i)
+	if err != nil {
+		return err
+	}
+	return c.Record(event.InvitationCalledBack{Of: of}, &g.Group.Group, did)
+}
+
+// CallBackInvitations ends those invitations of people whom an entry of the history affected that nobody has answered.
+func (s *Service) CallBackInvitations(ctx context.Context, by workspace.Actor, ref string, affected []store.Affected) error {
+	return s.k.OnGroup(ctx, by, ref, access.ManageLinks, func(c *workspace.Change, g *workspace.Locked) error {
+		open, err := c.Tx.LockOpenInvitations(g.ID)
 		if err != nil {
 			return err
 		}
-		return c.Record(event.InvitationCalledBack{Of: of}, &g.Group.Group, did)
+		meant := map[uuid.UUID]bool{}
+		for _, a := range affected {
+			meant[a.PersonID] = true
+		}
+		keys := make([]string, len(open))
+		for i := range open {
+			keys[i] = open[i].AddrKey
+		}
+		people, err := c.Read.PeopleByKeys(keys)
+		if err != nil {
+			return err
+		}
+		n := 0
+		for _, i := range open {
+			if !meant[people[i.AddrKey].ID] && !meant[store.AddressID(i.AddrKey)] {
+				continue
+			}
+			n++
+			if err := callBack(c, g, i); err != nil {
+				return err
+			}
+		}
+		if n == 0 {
+			return workspace.Fail(workspace.Conflict, "None of these invitations to %s is open any more.", g.Name)
+		}
+		c.Says(fmt.Sprintf("%s to %s called back.", workspace.UpperFirst(number.Of(n, "invitation")), g.Name))
+		return nil
 	})
 }
 

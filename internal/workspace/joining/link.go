@@ -49,7 +49,7 @@ func (s *Service) CreateLink(ctx context.Context, by workspace.Actor, ref string
 		if err := c.Tx.AddJoinLink(l); err != nil {
 			return err
 		}
-		return c.Record(event.JoinLinkCreated{Note: l.Note, Until: e.Date(l.ExpiresAt), Max: l.MaxUses}, &g.Group.Group)
+		return c.Record(event.JoinLinkCreated{Note: l.Note, Until: e.Date(l.ExpiresAt), Max: l.MaxUses, Link: l.ID.String()}, &g.Group.Group)
 	})
 	if err == nil && fresh(hash, out, s.k.View(ctx, by)) {
 		out.URL = s.k.View(ctx, by).Link("/join/" + secret)

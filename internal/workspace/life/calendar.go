@@ -9,12 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	ics "github.com/arran4/golang-ical"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"

@@ -142,7 +142,11 @@ func (s *Service) SetTerms(ctx context.Context, by workspace.Actor, given api.Te
 			return err
 		}
 		changed := differences(before, next.Terms)
-		fact := event.ExpiryChanged{Changed: changed, Effect: c.Report.Says}
+		from, err := shape(&c.View, before, current+1)
+		if err != nil {
+			return err
+		}
+		fact := event.ExpiryChanged{Before: event.Was(from, current+2), Changed: changed, Effect: c.Report.Says}
 		for _, x := range slices.Backward(changed) {
 			c.Report.Effects = append([]api.Effect{{Field: x.Field, From: x.From, To: x.To}}, c.Report.Effects...)
 		}

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
@@ -16,6 +14,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -124,7 +123,20 @@ func apply(c *workspace.Change, g *workspace.Locked, given []string, x change) (
 	if err := applyTo(c, g, all, x); err != nil {
 		return nil, err
 	}
-	changed := 0
+	changed := report(c, all, func(*Target) bool { return x.remove })
+	is, verb := "are", "changed"
+	if changed == 1 {
+		is = "is"
+	}
+	if x.remove {
+		verb = "taken out"
+	}
+	c.Says(fmt.Sprintf("%d of %s of %s %s %s.", changed, number.Of(len(all), "member"), g.Name, is, verb))
+	return all, nil
+}
+
+// report says of each member in the report what becomes of them, and returns how many change; gone says who goes.
+func report(c *workspace.Change, all []Target, gone func(*Target) bool) (changed int) {
 	for i := range all {
 		t := &all[i]
 		l := api.Line{Given: t.Given, Name: t.Row.Name, Address: t.Row.Address, Role: t.Row.Role.String(), External: t.Row.External, Outcome: "changed", From: t.from, To: t.to}
@@ -135,26 +147,27 @@ func apply(c *workspace.Change, g *workspace.Locked, given []string, x change) (
 			l.Outcome, l.Says = "same", "Is so already; nothing was changed."
 		default:
 			changed++
-			if x.remove {
+			if gone(t) {
 				l.Outcome = "removed"
 			}
 		}
 		c.Report.Sample = append(c.Report.Sample, l)
 	}
-	is, verb := "are", "changed"
-	if changed == 1 {
-		is = "is"
-	}
-	if x.remove {
-		verb = "taken out"
-	}
 	c.Report.Total, c.Report.Ready = len(all), changed
-	c.Says(fmt.Sprintf("%d of %s of %s %s %s.", changed, number.Of(len(all), "member"), g.Name, is, verb))
-	return all, nil
+	return changed
 }
 
 // applyTo is apply for members that are known.
 func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) error {
+	owners, err := activeOwners(&c.View, g.ID)
+	if err != nil {
+		return err
+	}
+	return applyKnowing(c, g, all, x, owners)
+}
+
+// applyKnowing is applyTo for a group of which it is known who owns it and is here; it keeps that in step.
+func applyKnowing(c *workspace.Change, g *workspace.Locked, all []Target, x change, owners map[uuid.UUID]bool) error {
 	ids := make([]uuid.UUID, 0, len(all))
 	for _, t := range all {
 		if t.ID != uuid.Nil {
@@ -168,10 +181,6 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 	in := make(map[uuid.UUID]store.MemberRow, len(rows))
 	for _, r := range rows {
 		in[r.MemberID] = r
-	}
-	owners, err := activeOwners(&c.View, g.ID)
-	if err != nil {
-		return err
 	}
 	if x.ends != nil {
 		limited := *x.ends
@@ -202,6 +211,8 @@ func applyTo(c *workspace.Change, g *workspace.Locked, all []Target, x change) e
 		}
 		if row.Role == expand.Owner && (x.remove || x.role != 0 && x.role != expand.Owner) {
 			delete(owners, row.MemberID)
+		} else if x.role == expand.Owner && row.Active {
+			owners[row.MemberID] = true
 		}
 		done.add(&g.Group.Group, t)
 	}

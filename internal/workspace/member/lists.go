@@ -8,14 +8,13 @@ import (
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/expand"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/core/roster"
 	"ivytable.example/ivytable/internal/store"

@@ -5,12 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -111,12 +110,30 @@ func Revouch(c *workspace.Change, g *store.Group, x store.ExternalRow, voucher s
 	if err := TellVoucher(c, g, voucher, x.Address, x.Reason); err != nil {
 		return err
 	}
+	was, err := Vouched(&c.View, x.ExternalMember)
+	if err != nil {
+		return err
+	}
 	row := x.ExternalMember
 	row.VoucherID = &voucher.ID
 	if err := c.Tx.SaveExternals([]store.ExternalMember{row}); err != nil {
 		return err
 	}
-	return c.Record(event.ExternalsVouched{People: event.Of(event.Who{Name: x.Name, Address: x.Address}), Voucher: workspace.Who(voucher), Reason: x.Reason}, g, store.Affected{PersonID: x.MemberID})
+	return c.Record(event.ExternalsVouched{People: event.Of(event.Who{Name: x.Name, Address: x.Address}), Voucher: workspace.Who(voucher), Reason: x.Reason, Was: &was}, g, store.Affected{PersonID: x.MemberID})
+}
+
+// Vouched says who vouches for an external member, and why they are in the group.
+func Vouched(v *workspace.View, x store.ExternalMember) (event.Vouched, error) {
+	out := event.Vouched{Reason: x.Reason}
+	if x.VoucherID == nil {
+		return out, nil
+	}
+	p, err := v.Read.Person(*x.VoucherID)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	out.By = workspace.Who(p)
+	return out, err
 }
 
 // Enter is Join where those from outside may have to agree first: they get a letter in which they do.

@@ -227,7 +227,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Naming, ver
 		if err := c.Tx.SaveSetting(setting, next, current+1); err != nil {
 			return err
 		}
-		return c.Record(event.NamingChanged{Changed: changes, Effect: says}, nil)
+		return c.Record(event.NamingChanged{Before: event.Was(shape(before, current+1), n.Version), Changed: changes, Effect: says}, nil)
 	})
 	return n, err
 }

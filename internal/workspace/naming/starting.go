@@ -80,6 +80,17 @@ func shapeStart(p store.StartingPoint) api.StartingPoint {
 		Welcome: p.Welcome, Mail: workspace.MailTexts(p.Mail.Texts), Sentence: after.Sentence(), Version: p.Version}
 }
 
+// wasStart is a starting point as it is saved, with all its settings; nil for none.
+func wasStart(p store.StartingPoint) any {
+	if p.Version == 0 {
+		return nil
+	}
+	out := shapeStart(p)
+	whole, _ := workspace.ApplyPatch(policy.Default(), out.Policy)
+	out.Policy = workspace.PolicyPatch(whole.Encode())
+	return out
+}
+
 // SplitTraits takes the traits of a group apart.
 func SplitTraits(stored string) []string {
 	if stored == "" {
@@ -183,7 +194,7 @@ func (s *Service) SaveStartingPoint(ctx context.Context, by workspace.Actor, nam
 		if err := c.Tx.SaveStartingPoint(row); err != nil {
 			return err
 		}
-		return c.Record(event.StartingPointSaved{Name: name, Title: row.Title, Reach: after.Sentence()}, nil)
+		return c.Record(event.StartingPointSaved{Before: event.Was(wasStart(before), row.Version), Name: name, Title: row.Title, Reach: after.Sentence()}, nil)
 	})
 	return shapeStart(row), err
 }
@@ -233,7 +244,7 @@ func (s *Service) DeleteStartingPoint(ctx context.Context, by workspace.Actor, n
 		if err := c.Tx.DeleteStartingPoint(name); err != nil {
 			return err
 		}
-		return c.Record(event.StartingPointDeleted{Name: name, Title: p.Title}, nil)
+		return c.Record(event.StartingPointDeleted{Before: event.Was(wasStart(p), p.Version+1), Name: name, Title: p.Title}, nil)
 	})
 }
 

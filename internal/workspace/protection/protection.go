@@ -9,11 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -65,7 +64,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection,
 		if err := c.Tx.SaveSetting(workspace.ProtectionSetting, next, current+1); err != nil || len(changes) == 0 {
 			return err
 		}
-		return c.Record(event.ProtectionChanged{Changed: changes}, nil)
+		return c.Record(event.ProtectionChanged{Before: event.Was(shape(before, current+1), n.Version), Changed: changes}, nil)
 	})
 	return n, err
 }

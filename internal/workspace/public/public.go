@@ -108,7 +108,7 @@ func (s *Service) SetRules(ctx context.Context, by workspace.Actor, n api.Public
 		if err := c.Tx.SaveSetting(workspace.PublicSetting, next, current+1); err != nil || len(changes) == 0 {
 			return err
 		}
-		return c.Record(event.PublicChanged{Changed: changes}, nil)
+		return c.Record(event.PublicChanged{Before: event.Was(shape(before, current+1, 0), current+2), Changed: changes}, nil)
 	})
 	return n, err
 }

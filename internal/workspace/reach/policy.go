@@ -2,17 +2,16 @@ package reach
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-
-	"ivytable.example/ivytable/internal/core/number"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -169,37 +168,18 @@ func rest(g *workspace.Locked, start *naming.Start) []event.Change {
 	return naming.Changes(&g.Group.Group, &then)
 }
 
-// Undo takes a change of a group's policy back, where none of its settings was changed since.
-func (s *Service) Undo(ctx context.Context, by workspace.Actor, entry int64) (api.Group, error) {
-	none := workspace.Fail(workspace.NotFound, "There is no entry %d in the history that you can undo from here.", entry)
-	if err := by.SignedIn(); err != nil {
-		return api.Group{}, err
-	}
-	row, err := s.k.View(ctx, by).Read.Event(entry)
-	if errors.Is(err, store.ErrNotFound) || err == nil && (row.GroupID == nil || row.Kind != string(event.PolicyChanged{}.Kind())) {
-		return api.Group{}, none
-	} else if err != nil {
-		return api.Group{}, err
-	}
-	e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
-	if err != nil {
-		return api.Group{}, err
-	}
-	fact := e.Fact.(event.PolicyChanged)
-	g, err := s.change(ctx, by, row.GroupID.String(), 0, func(_ *workspace.Change, now policy.Policy) (api.PolicyPatch, error) {
+// Back takes changes of a group's policy back, where none of its settings was changed since.
+func (s *Service) Back(ctx context.Context, by workspace.Actor, ref string, changes []event.Change) (api.Group, error) {
+	return s.change(ctx, by, ref, 0, func(_ *workspace.Change, now policy.Policy) (api.PolicyPatch, error) {
 		var patch api.PolicyPatch
-		for _, x := range fact.Changed {
+		for _, x := range changes {
 			if got := now.Get(x.Field); got != x.To {
-				return patch, workspace.Fail(workspace.Conflict, "%s was changed to %s since. Change it by hand.", workspace.UpperFirst(x.Field), got)
+				return patch, workspace.Fail(workspace.Conflict, "%s was changed to %s since. Change it by hand.", workspace.UpperFirst(strings.ReplaceAll(x.Field, "_", " ")), got)
 			}
 			patch.Set(x.Field, x.From)
 		}
 		return patch, nil
 	}, nil)
-	if workspace.IsKind(err, workspace.NotFound) || workspace.IsKind(err, workspace.NotAllowed) {
-		return g, none // who may not change the group is told nothing of its history
-	}
-	return g, err
 }
 
 // maxNames is how many are named of those who gain or lose something.

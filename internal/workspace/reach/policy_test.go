@@ -114,44 +114,6 @@ func TestPolicyChangeSaysWhatWaits(t *testing.T) {
 	}
 }
 
-// A change of policy is undone from the history, by those who may change it, and not over a later one.
-func TestPolicyChangeIsUndone(t *testing.T) {
-	g := k.Make(t, "Undone Reach")
-	owner := k.Actor(t, kit.Owner)
-	change := func(words string) int64 {
-		t.Helper()
-		if _, err := k.Reach.ChangePolicy(ctx, owner, g.Address, kit.Policy(words), 0); err != nil {
-			t.Fatal(err)
-		}
-		h, err := k.History.List(ctx, owner, g.Address, "", "", 1)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return h.Items[0].ID
-	}
-	first := change("post=anyone hold=nobody")
-	for _, who := range []string{kit.Member, kit.Colleague, kit.Auditor, kit.Moderator} {
-		if _, err := k.Reach.Undo(ctx, k.Actor(t, who), first); !workspace.IsKind(err, workspace.NotFound) {
-			t.Errorf("%s: %v", who, err)
-		}
-	}
-	after, err := k.Reach.Undo(ctx, owner, first)
-	if err != nil || after.Policy.Post != "members" || after.Hold != "outsiders" {
-		t.Errorf("%+v, %v", after.PolicyHalf, err)
-	}
-	first = change("post=anyone hold=nobody")
-	change("post=workspace")
-	if _, err := k.Reach.Undo(ctx, owner, first); !workspace.IsKind(err, workspace.Conflict) || !strings.Contains(err.Error(), "Post was changed to workspace since") {
-		t.Errorf("over a later change: %v", err)
-	}
-	h, _ := k.History.List(ctx, owner, g.Address, `kind eq "group.create"`, "", 1)
-	for _, id := range []int64{h.Items[0].ID, 1 << 40} {
-		if _, err := k.Reach.Undo(ctx, owner, id); !workspace.IsKind(err, workspace.NotFound) {
-			t.Errorf("entry %d: %v", id, err)
-		}
-	}
-}
-
 // Who gains by a draft is listed, and nobody else; whom something settled keeps out does not gain.
 func TestDraftListsWhoGains(t *testing.T) {
 	g := k.Make(t, "Drafted")

@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"slices"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/review"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -142,7 +141,7 @@ func (s *Service) SetLimits(ctx context.Context, by workspace.Actor, n api.Revie
 		if err := s.everything(c, st, at); err != nil {
 			return err
 		}
-		return c.Record(event.LimitsChanged{Changed: changes, Effect: says}, nil)
+		return c.Record(event.LimitsChanged{Before: event.Was(shapeLimits(before, current+1), current+2), Changed: changes, Effect: says}, nil)
 	})
 	return out, err
 }

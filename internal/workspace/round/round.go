@@ -11,14 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/core/number"
-
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/core/round"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -408,10 +407,16 @@ func begin(c *workspace.Change, t workspace.Terms, r store.Round) (out api.Round
 	if err := c.Tx.SaveRound(r); err != nil {
 		return out, err
 	}
-	if err := c.Record(event.RoundBegun{Name: r.Name, Filter: r.Filter, Groups: r.Total, Due: dueOn(t, r), Silence: r.Silence}, nil); err != nil {
+	if err := c.Record(event.RoundBegun{ID: r.ID.String(), Name: r.Name, Filter: r.Filter, Groups: r.Total, Due: dueOn(t, r), Silence: r.Silence}, nil); err != nil {
 		return out, err
 	}
 	return shape(&c.View, t, r, store.RoundCount{Total: r.Total, Waiting: r.Total}), nil
+}
+
+// asSet is what can be changed of a round, as somebody sets it.
+func asSet(t workspace.Terms, r store.Round) api.RoundPatch {
+	due, reminders, every := dueOn(t, r), numbers(r.Reminders), r.EveryMonths
+	return api.RoundPatch{Name: &r.Name, DueOn: &due, Reminders: &reminders, Silence: &r.Silence, EveryMonths: &every, Note: &r.Note}
 }
 
 // Change changes a round that is open.
@@ -481,7 +486,7 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, id string, n a
 		if err := c.Tx.SaveRound(*r); err != nil {
 			return err
 		}
-		return c.Record(event.RoundChanged{Name: r.Name, Changed: changes}, nil)
+		return c.Record(event.RoundChanged{Before: event.Was(asSet(t, was), r.Version), ID: r.ID.String(), Name: r.Name, Changed: changes}, nil)
 	})
 }
 

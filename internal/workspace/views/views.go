@@ -59,6 +59,15 @@ func shape(v store.SavedView) api.View {
 	return out
 }
 
+// asSet is a view as somebody saves it; nil for none.
+func asSet(v store.SavedView) any {
+	if v.Version == 0 {
+		return nil
+	}
+	x := shape(v)
+	return api.NewView{Name: x.Name, List: x.List, Filter: x.Filter, Columns: x.Columns, Sort: x.Sort, Shared: v.OwnerID == uuid.Nil}
+}
+
 // List returns the views of a list that the actor can use: those that are built in, those for
 // all administrators, and their own.
 func (s *Service) List(ctx context.Context, by workspace.Actor, list string) (api.Page[api.View], error) {
@@ -217,7 +226,7 @@ func (s *Service) Save(ctx context.Context, by workspace.Actor, id string, n api
 			return err
 		}
 		out = shape(row)
-		return c.Record(event.ViewSaved{Name: row.Name, List: row.List, Filter: row.Filter, Was: was.Filter, Shared: n.Shared}, nil)
+		return c.Record(event.ViewSaved{Before: event.Was(asSet(was), row.Version), ID: row.ID.String(), Name: row.Name, List: row.List, Filter: row.Filter, Was: was.Filter, Shared: n.Shared}, nil)
 	})
 	return out, err
 }
@@ -264,6 +273,6 @@ func (s *Service) Delete(ctx context.Context, by workspace.Actor, id string, ver
 		if err := c.Tx.DeleteView(row.ID); err != nil {
 			return err
 		}
-		return c.Record(event.ViewDeleted{Name: row.Name, List: row.List, Filter: row.Filter}, nil)
+		return c.Record(event.ViewDeleted{Before: event.Was(asSet(row), row.Version+1), Name: row.Name, List: row.List, Filter: row.Filter}, nil)
 	})
 }
