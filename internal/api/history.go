@@ -19,6 +19,15 @@ type HistoryEntry struct {
 	Request  string         `json:"request_id"`
 }
 
+// HistoryKeeping is for how long the history is kept, and who gets its seals by mail.
+type HistoryKeeping struct {
+	Months  int      `json:"months" minimum:"0" maximum:"600" doc:"Entries that are older are forgotten, at night; 12 at least, 0: never"`
+	SealsTo []string `json:"seals_to" maxItems:"20" doc:"Addresses of people of the workspace who get the last seal by mail, to keep it"`
+	Every   string   `json:"seals_every" enum:"day,week,month" doc:"How often they get it"`
+	From    string   `json:"from,omitempty" readOnly:"true" doc:"The day of the oldest entry that there is"`
+	Version int      `json:"version,omitempty" doc:"The ETag, as a number"`
+}
+
 // Undone says what was taken back.
 type Undone struct {
 	Entry  int64  `json:"entry" doc:"The entry that was undone"`

@@ -29,7 +29,7 @@ type Verification struct {
 
 // SealFault is one thing that is wrong with the history.
 type SealFault struct {
-	Kind  string `json:"kind" enum:"edited,missing,added,reordered,rewritten"`
+	Kind  string `json:"kind" enum:"edited,missing,added,reordered,erased,rewritten"`
 	Place int64  `json:"place" doc:"In the chain; 0 for an entry that has none"`
 	Entry int64  `json:"entry" doc:"0 where that is not known"`
 	Says  string `json:"says"`

@@ -102,7 +102,7 @@ func (a *app) historyCommands() *cobra.Command {
 			}
 			return a.done(u, "%s", u.Says)
 		})
-	return noun("history", "Who changed what: list, export, show, affected, undo, seal, verify", all, export, show, affected, undo, a.historySeal(), a.historyVerify())
+	return noun("history", "Who changed what: list, export, show, affected, undo, seal, verify, keeping, keep", all, export, show, affected, undo, a.historySeal(), a.historyVerify(), a.historyKeeping(), a.historyKeep())
 }
 
 func entryOf(text string) (int64, error) {
@@ -218,4 +218,62 @@ func (a *app) historyVerify() *cobra.Command {
 		})
 	c.Flags().StringArrayVar(&kept, "kept", nil, "a seal that was kept elsewhere, as it was printed; repeat for more")
 	return c
+}
+
+func keepingFacts(k api.HistoryKeeping) []fact {
+	long := "for good"
+	if k.Months > 0 {
+		long = plural(k.Months, "month")
+	}
+	seals := "to nobody"
+	if len(k.SealsTo) > 0 {
+		seals = "each " + k.Every + ", to " + strings.Join(k.SealsTo, ", ")
+	}
+	return []fact{{"Kept", long}, {"Seals mailed", seals}, {"Oldest entry", inWords(k.From)}}
+}
+
+func (a *app) historyKeeping() *cobra.Command {
+	return a.reads(&cobra.Command{Use: "keeping", Short: "Show for how long the history is kept, and who gets its seals", Args: cobra.NoArgs, Example: "  ivytable history keeping"},
+		func(ctx context.Context, c *client.Client, _ []string) error {
+			k, err := c.HistoryKeeping(ctx)
+			if err != nil {
+				return err
+			}
+			return a.facts(k, keepingFacts(k)...)
+		})
+}
+
+func (a *app) historyKeep() *cobra.Command {
+	var months int
+	var to []string
+	var every string
+	c := &cobra.Command{Use: "keep", Short: "Change for how long the history is kept, and who gets its seals", Args: cobra.NoArgs,
+		Long:    wrap("Change for how many months the history is kept, and who gets its last seal by mail. What is older is forgotten at night; the chain of seals can be followed from there on. What is not given stays.", 0),
+		Example: "  ivytable history keep --months 84 --preview\n  ivytable history keep --seals-to signe.holm@merrowline.example --every week"}
+	f := c.Flags()
+	f.IntVar(&months, "months", 0, "for how many months it is kept, 12 at least; 0: for good")
+	f.StringSliceVar(&to, "seals-to", nil, "addresses of people of the workspace who keep the seals; empty: nobody")
+	f.StringVar(&every, "every", "", "how often they get one: day, week, month")
+	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
+		k, err := c.HistoryKeeping(ctx)
+		if err != nil {
+			return err
+		}
+		if f.Changed("months") {
+			k.Months = months
+		}
+		if f.Changed("seals-to") {
+			k.SealsTo = to
+		}
+		if f.Changed("every") {
+			k.Every = every
+		}
+		version, from := strconv.Quote(fmt.Sprint(k.Version)), k.From
+		k.From = ""
+		if k, err = c.Guarded(version).SetHistoryKeeping(ctx, k); err != nil {
+			return err
+		}
+		k.From = from
+		return a.facts(k, keepingFacts(k)...)
+	})
 }

@@ -46,3 +46,13 @@ func (c *Client) VerifyHistory(ctx context.Context, kept ...api.KeptSeal) (api.V
 func (c *Client) UndoEntry(ctx context.Context, entry int64) (api.Undone, error) {
 	return change[api.Undone](ctx, c, http.MethodPost, at("history", strconv.FormatInt(entry, 10), "undo"), nil)
 }
+
+// HistoryKeeping returns for how long the history is kept.
+func (c *Client) HistoryKeeping(ctx context.Context) (api.HistoryKeeping, error) {
+	return get[api.HistoryKeeping](ctx, c, "/history-keeping", nil)
+}
+
+// SetHistoryKeeping changes for how long the history is kept.
+func (c *Client) SetHistoryKeeping(ctx context.Context, n api.HistoryKeeping) (api.HistoryKeeping, error) {
+	return change[api.HistoryKeeping](ctx, c, http.MethodPut, "/history-keeping", n)
+}

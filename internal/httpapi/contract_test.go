@@ -149,6 +149,8 @@ var contract = []row{
 	{op: "retire-domain", path: "name=merrowline.example", want: only(409, 6)},
 	{op: "read-protection", want: only(200, 5, 6)},
 	{op: "change-protection", body: `{"second_factor": "nobody", "shown_attributes": ["title", "department"], "groups_a_day": <n>, "outsiders_a_day": 50, "letters_a_day": 100000}`, want: only(200, 6), records: "protection.change"},
+	{op: "read-history-keeping", want: only(200, 5, 6)},
+	{op: "change-history-keeping", body: `{"months": 48, "seals_to": [], "seals_every": "week"}`, want: only(200, 6), records: "history.keep"},
 	{op: "create-token", body: `{"name": "x"}`, want: signedIn(201), records: "token.create"},
 	{op: "revoke-token", path: "id=<token>", want: signedIn(204), records: "token.revoke"},
 	{op: "revoke-token", path: "id=" + nothing, want: signedIn(404)},

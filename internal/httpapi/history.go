@@ -46,6 +46,19 @@ func (s *server) readHistoryEntry(ctx context.Context, by workspace.Actor, in *O
 	return body(s.s.History.Read(ctx, by, in.Entry))
 }
 
+func (s *server) readKeeping(ctx context.Context, by workspace.Actor, _ *none) (*tagged[api.HistoryKeeping], error) {
+	a, err := s.s.History.Keeping(ctx, by)
+	return tag(a, a.Version, err)
+}
+
+func (s *server) changeKeeping(ctx context.Context, by workspace.Actor, in *struct {
+	Match
+	Body api.HistoryKeeping
+}) (*tagged[api.HistoryKeeping], error) {
+	a, err := matched(in.Match, func(v int) (api.HistoryKeeping, error) { return s.s.History.SetKeeping(ctx, by, in.Body, v) })
+	return tag(a, a.Version, err)
+}
+
 func (s *server) undoEntry(ctx context.Context, by workspace.Actor, in *OneEntry) (*reply[api.Undone], error) {
 	return body(s.s.Undo.Entry(ctx, by, in.Entry))
 }

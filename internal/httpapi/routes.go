@@ -218,6 +218,8 @@ func (s *server) routes() []route {
 
 		// history
 		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),
+		on("GET", "/history-keeping", "read-history-keeping", "For how long the history is kept, and who gets its seals", s.readKeeping),
+		on("PUT", "/history-keeping", "change-history-keeping", "Change for how long the history is kept, and who gets its seals", s.changeKeeping, looks),
 		on("GET", "/history-seal", "read-seal", "The last seal of the history, to be kept elsewhere", s.readSeal),
 		on("POST", "/history-verifications", "verify-history", "Go along the chain of the history, and say what is not as it was", s.verifyHistory, read, long),
 		on("GET", "/history/{entry}", "read-history-entry", "One entry of the history", s.readHistoryEntry),

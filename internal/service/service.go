@@ -75,7 +75,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
 		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
-	s.Undo = undo.New(k, undo.Rooms{Area: s.Area, Attributes: s.Attributes, Bulk: s.Bulk, Consent: s.Consent, Directory: s.Directory, Domains: s.Domains, External: s.External, Group: s.Group, Joining: s.Joining, Life: s.Life,
+	s.Undo = undo.New(k, undo.Rooms{Area: s.Area, Attributes: s.Attributes, Bulk: s.Bulk, Consent: s.Consent, Directory: s.Directory, Domains: s.Domains, External: s.External, History: s.History, Group: s.Group, Joining: s.Joining, Life: s.Life,
 		Member: s.Member, Naming: s.Naming, Protection: s.Protection, Public: s.Public, Reach: s.Reach, Review: s.Review, Round: s.Round, Rules: s.Rules, Views: s.Views})
 	s.Waiting = waiting.New(k, s.Post, s.Joining, s.Rules, s.Consent, s.Round)
 	return s, k.LoadClock(ctx)
@@ -183,6 +183,7 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"memberships that end", expiry, s.Member.Run, nil},
 		{"consents that are asked for", time.Minute, s.Consent.Run, nil},
 		{"seals of the history", time.Second, s.History.Seal, nil},
+		{"keeping of the history", expiry, s.History.Keep, nil},
 		{"review of what changed", time.Second, s.Review.Follow, nil},
 		{"review of the directory", expiry, s.Review.Run, nil},
 		{"rounds", time.Minute, s.Round.Run, s.Round.Begun},

@@ -99,6 +99,7 @@ const (
 	LetterFactorTaken   = "factor taken"
 	LetterOwnsMany      = "owns many"
 	LetterCeiling       = "ceiling"
+	LetterSeal          = "seal"
 	LetterMoved         = "moved"
 	LetterEnding        = "ending"
 	LetterNestAsked     = "nest asked"
@@ -334,6 +335,11 @@ var english = language{
 			"{by} made you an owner of {count} in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
 			"Look at my groups", "This came because {address} was made an owner of groups.", ""},
+		LetterSeal: {"The history of the mail groups, sealed on {date}", []string{
+			"Please keep this letter: with it anybody can prove later that nothing before it was changed.",
+			"Place {place}, seal {seal}",
+			"To prove it, sign in as an administrator or auditor and run: ivytable history verify --kept \"{place} {seal}\""},
+			"Look at the history", "This came because administrators chose {address} to keep the seals of the history.", ""},
 		LetterCeiling: {"The reach of {count} of your groups is narrower now", []string{
 			"{by} changed how far groups may go. What you had chosen for {groups} went further, so it was brought down.",
 			"{why}",
@@ -621,6 +627,11 @@ var german = language{
 			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
 			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Gruppen übergeben wurden.", ""},
+		LetterSeal: {"Der Verlauf der E-Mail-Gruppen, gesiegelt am {date}", []string{
+			"Bitte bewahren Sie diesen Brief auf: Mit ihm lässt sich später beweisen, dass nichts davor geändert wurde.",
+			"Platz {place}, Siegel {seal}",
+			"Zum Beweis melden Sie sich als Administrator oder Prüfer an und rufen auf: ivytable history verify --kept \"{place} {seal}\""},
+			"Den Verlauf ansehen", "Sie erhalten dies, weil Administratoren {address} gewählt haben, um die Siegel des Verlaufs aufzubewahren.", ""},
 		LetterCeiling: {"Die Reichweite von {count} Ihrer Gruppen ist jetzt enger", []string{
 			"{by} hat geändert, wie weit Gruppen gehen dürfen. Was Sie für {groups} gewählt hatten, ging weiter und wurde daher zurückgenommen.",
 			"{why}",

@@ -29,6 +29,7 @@ export type RoundQuestion = Schemas['RoundQuestion'];
 export type NewRound = Schemas['NewRound'];
 export type Group = Schemas['Group'];
 export type HistoryEntry = Schemas['HistoryEntry'];
+export type HistoryKeeping = Schemas['HistoryKeeping'];
 export type Line = Schemas['Line'];
 export type HeldPost = Schemas['HeldPost'];
 export type LinkPreview = Schemas['LinkPreview'];

@@ -4,6 +4,7 @@ import { api, ask } from '../api/client';
 import { plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { Trouble } from '../ui/parts';
+import { Keeping } from './keeping';
 
 /** Seal says how far the history is sealed, and goes along it to see whether it is as it was. */
 export function Seal() {
@@ -31,6 +32,7 @@ export function Seal() {
         >
           Check that nothing was changed
         </Button>
+        <Keeping />
       </HStack>
       <Trouble error={verify.error} />
       {found && (

@@ -93,6 +93,7 @@ const (
 	ReadTerms            Action = "read_terms"
 	ChangeTerms          Action = "change_terms"
 	ReadWorkspaceHistory Action = "read_workspace_history"
+	ChangeKeeping        Action = "change_history_keeping"
 	ReadNaming           Action = "read_naming"
 	ChangeNaming         Action = "change_naming"
 	ReadStartingPoints   Action = "read_starting_points"
@@ -162,6 +163,7 @@ var onWorkspace = []permit{
 	{action: ReadTerms, auditor: true, refusal: "Only administrators and auditors may read how long groups live."},
 	{action: ChangeTerms, refusal: "Only administrators may change how long groups live."},
 	{action: ReadWorkspaceHistory, auditor: true, refusal: "Only administrators and auditors may read the history of the whole workspace."},
+	{action: ChangeKeeping, refusal: "Only administrators say for how long the history is kept."},
 	{action: ReadNaming, auditor: true, refusal: "Only administrators and auditors may read the rules of naming."},
 	{action: ChangeNaming, refusal: "Only administrators may change the rules of naming."},
 	{action: ReadStartingPoints, auditor: true, everyone: true},

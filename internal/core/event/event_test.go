@@ -154,6 +154,8 @@ var samples = []Event{
 	{tove, "console", Who{}, SecondFactorOff{tove}, 0},
 	{ines, "console", Who{}, SecondFactorOff{tove}, 0},
 	{ines, "console", Who{}, ProtectionChanged{was, []Change{{Field: "second_factor", From: "nobody", To: "administrators"}}}, 0},
+	{ines, "console", Who{}, KeepingChanged{was, []Change{{Field: "months", From: "0", To: "84"}}, "12 entries are forgotten tonight"}, 0},
+	{Who{}, "service", Who{}, HistoryForgotten{2000, "2019-11-27", 2000, "00"}, 0},
 	{tove, "console", Who{}, BudgetSpent{"groups", 10}, 0},
 	{tove, "api", Who{}, TokenCreated{"nightly", "2027-01-02"}, 0},
 	{tove, "api", Who{}, TokenRevoked{"nightly"}, 0},
@@ -217,7 +219,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 85 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 87 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

@@ -3,6 +3,8 @@ package event
 import (
 	"fmt"
 	"strings"
+
+	"ivytable.example/ivytable/internal/core/number"
 )
 
 func init() {
@@ -26,6 +28,8 @@ func init() {
 	register[AreasChanged]()
 	register[ProtectionChanged]()
 	register[BudgetSpent]()
+	register[KeepingChanged]()
+	register[HistoryForgotten]()
 	register[TokenCreated]()
 	register[TokenRevoked]()
 	register[ViewSaved]()
@@ -343,6 +347,39 @@ func (f AreasChanged) changes() []Change {
 }
 func (f AreasChanged) undo() Undo { return f.back("Set the areas to what they were.") }
 
+// KeepingChanged: for how long the history is kept, and who gets its seals.
+type KeepingChanged struct {
+	Before
+	Changed []Change `json:"changes"`
+	Effect  string   `json:"effect,omitempty"`
+}
+
+func (KeepingChanged) Kind() Kind { return "history.keep" }
+func (f KeepingChanged) did(Who, string) string {
+	return "changed how the history is kept: " + told(f.Changed) + because(f.Effect)
+}
+func (f KeepingChanged) changes() []Change { return f.Changed }
+func (f KeepingChanged) undo() Undo {
+	return f.back("Set it to what it was. What was forgotten stays so.")
+}
+
+// HistoryForgotten: the oldest entries of the history were deleted, since they are kept no longer. What is left of them is the seal of the last
+// one, by which the chain goes on.
+type HistoryForgotten struct {
+	Entries int    `json:"entries"` // with this
+	Before  string `json:"before"`  // the day before which they were made
+	Place   int64  `json:"place"`   // in the chain, of the last one
+	Seal    string `json:"seal"`    // of it, in hexadecimal
+}
+
+func (HistoryForgotten) Kind() Kind { return "history.forget" }
+func (f HistoryForgotten) did(Who, string) string {
+	return fmt.Sprintf("forgot %s of the history from before %s: the chain begins after place %d", number.Of(f.Entries, "entry"), day(f.Before), f.Place)
+}
+func (HistoryForgotten) undo() Undo {
+	return cannot("What was forgotten is not kept anywhere but in back-ups.")
+}
+
 // BudgetSpent: somebody wanted to do more than anybody may in a day.
 type BudgetSpent struct {
 	Budget string `json:"budget"`
@@ -489,7 +526,9 @@ func (f AttributeChanged) did(Who, string) string {
 	return fmt.Sprintf("changed the attribute %s of people: %s", f.Name, told(f.Changed))
 }
 func (f AttributeChanged) changes() []Change { return f.Changed }
-func (AttributeChanged) undo() Undo          { return can("Set it to what it was, unless it was changed since.") }
+func (AttributeChanged) undo() Undo {
+	return can("Set it to what it was, unless it was changed since.")
+}
 
 // AttributeDeleted: an attribute is no longer kept.
 type AttributeDeleted struct {

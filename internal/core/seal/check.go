@@ -65,9 +65,14 @@ const maxOdd = 64
 
 // Check takes the next place of the chain.
 func (c *Checker) Check(s Sealed) {
-	for c.place++; c.place < s.Place; c.place++ {
+	switch c.place++; s.Place - c.place {
+	case 0:
+	case 1:
 		c.Faults = append(c.Faults, Fault{Missing, c.place, 0, fmt.Sprintf("The entry in place %d of the chain is not there any more, nor is its seal.", c.place)})
+	default:
+		c.Faults = append(c.Faults, Fault{Missing, c.place, 0, fmt.Sprintf("The entries in places %d to %d of the chain are not there any more, nor are their seals.", c.place, s.Place-1)})
 	}
+	c.place = s.Place
 	switch {
 	case s.Entry == nil:
 		c.Faults = append(c.Faults, Fault{Missing, s.Place, s.Number, fmt.Sprintf("Entry %d is not there any more.", s.Number)})

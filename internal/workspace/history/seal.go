@@ -137,7 +137,11 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 	if err != nil {
 		return none, err
 	}
-	checked, left, faults, err := s.check(ctx, by, last)
+	begins, forgetting, err := start(v)
+	if err != nil {
+		return none, err
+	}
+	checked, left, faults, err := s.check(ctx, by, begins, last)
 	if err != nil {
 		return none, err
 	}
@@ -146,7 +150,7 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 		return none, err
 	}
 	faults = append(faults, odd...)
-	faults, err = s.ends(v, st, last, kept, faults)
+	faults, err = s.ends(v, st, begins, last, kept, faults)
 	if err != nil {
 		return none, err
 	}
@@ -161,6 +165,12 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 		}
 		return int(a.Place - b.Place)
 	})
+	gone := 0
+	for _, k := range kept {
+		if k.Place < begins.Place {
+			gone++
+		}
+	}
 	out := api.Verification{Right: checked, Faults: []api.SealFault{}, Total: len(faults), Seal: api.Seal{Place: st.Place, Entry: st.Entry, Seal: st.Seal}}
 	for _, f := range faults[:min(len(faults), maxFaults)] {
 		out.Faults = append(out.Faults, api.SealFault{Kind: string(f.Kind), Place: f.Place, Entry: f.Number, Says: f.Says})
@@ -170,29 +180,36 @@ func (s *Service) Verify(ctx context.Context, by workspace.Actor, kept []api.Kep
 		out.Says = "Nothing of the history is sealed yet. Look again in a moment."
 	case len(faults) == 0:
 		out.Says = fmt.Sprintf("The history is whole: %s, each as it was sealed.", number.Of(int(checked), "entry"))
+		if forgetting > 0 {
+			out.Says += fmt.Sprintf(" It begins after place %d: what was from before %s is not kept any more, as entry %d says.", begins.Place, begins.Before, forgetting)
+		}
 	case faults[0].Place > 0:
 		out.Says = fmt.Sprintf("The history is not what it was: %s. Up to place %d of the chain it is proven.", number.Of(len(faults), "fault"), faults[0].Place-1)
 	default:
 		out.Says = fmt.Sprintf("The history is not what it was: %s.", number.Of(len(faults), "fault"))
 	}
+	if gone > 0 {
+		out.Says += fmt.Sprintf(" Of the seals that were kept elsewhere, %d prove nothing any more: they are of places before that.", gone)
+	}
 	return out, nil
 }
 
-// check goes along the chain up to a place, in parts at once.
-func (s *Service) check(ctx context.Context, by workspace.Actor, last int64) (right int64, left []seal.Left, faults []seal.Fault, err error) {
+// check goes along the chain from where it begins up to a place, in parts at once.
+func (s *Service) check(ctx context.Context, by workspace.Actor, begins event.HistoryForgotten, last int64) (right int64, left []seal.Left, faults []seal.Fault, err error) {
 	parts := int64(runtime.NumCPU())
-	if last < 10*sealAtOnce {
+	length := last - begins.Place
+	if length < 10*sealAtOnce {
 		parts = 1
 	}
 	var all sync.WaitGroup
 	var mu sync.Mutex
 	var errs []error
 	for i := range parts {
-		from, to := last*i/parts, last*(i+1)/parts
+		from, to := begins.Place+length*i/parts, begins.Place+length*(i+1)/parts
 		all.Go(func() {
 			v := s.k.View(ctx, by)
-			c := seal.From(0, seal.Hash{})
-			if from > 0 {
+			c := seal.From(begins.Place, read(begins.Seal))
+			if from > begins.Place {
 				before, err := v.Read.SealAt(from)
 				if err != nil && !errors.Is(err, store.ErrNotFound) {
 					mu.Lock()
@@ -251,7 +268,7 @@ func (s *Service) erased(v *workspace.View, left []seal.Left) ([]seal.Fault, err
 
 // ends finds what the chain itself does not tell: entries that no sealer saw, an end that was cut off, and a chain that is
 // another one than when a seal was kept.
-func (s *Service) ends(v *workspace.View, st store.Sealing, last int64, kept []api.KeptSeal, faults []seal.Fault) ([]seal.Fault, error) {
+func (s *Service) ends(v *workspace.View, st store.Sealing, begins event.HistoryForgotten, last int64, kept []api.KeptSeal, faults []seal.Fault) ([]seal.Fault, error) {
 	if last < st.Place {
 		faults = append(faults, seal.Fault{Kind: seal.Missing, Place: last + 1, Says: fmt.Sprintf("The chain ends at place %d, but it was sealed up to %d.", last, st.Place)})
 	}
@@ -261,6 +278,7 @@ func (s *Service) ends(v *workspace.View, st store.Sealing, last int64, kept []a
 	for _, k := range kept {
 		now, err := v.Read.SealAt(k.Place)
 		switch {
+		case k.Place < begins.Place || k.Place == begins.Place && strings.EqualFold(begins.Seal, k.Seal): // it is said
 		case errors.Is(err, store.ErrNotFound):
 			faults = append(faults, seal.Fault{Kind: seal.Missing, Place: k.Place, Says: fmt.Sprintf("There is no seal in place %d any more, of which one was kept.", k.Place)})
 		case err != nil:

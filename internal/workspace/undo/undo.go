@@ -49,6 +49,7 @@ type Rooms struct {
 	Directory  *directory.Service
 	Domains    *domains.Service
 	External   *external.Service
+	History    *history.Service
 	Group      *group.Service
 	Joining    *joining.Service
 	Life       *life.Service
@@ -214,6 +215,8 @@ func (s *Service) settings(ctx context.Context, by workspace.Actor, fact event.F
 		return set(ctx, by, f.Before, s.Area.Set)
 	case event.LimitsChanged:
 		return set(ctx, by, f.Before, s.Review.SetLimits)
+	case event.KeepingChanged:
+		return set(ctx, by, f.Before, s.History.SetKeeping)
 	case event.DeparturesChanged:
 		return set(ctx, by, f.Before, s.Directory.SetDepartures)
 	case event.StartingPointSaved:

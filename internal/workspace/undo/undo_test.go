@@ -322,6 +322,9 @@ func TestEveryKind(t *testing.T) {
 		x.QuietDays, x.Off = 999, []string{"quiet"}
 		last(k.Review.SetLimits(ctx, ines, x, 0))
 	})
+	of("history.keep", func() any { return kit.First(k.History.Keeping(ctx, ines)) }, func() {
+		last(k.History.SetKeeping(ctx, ines, api.HistoryKeeping{Months: 36, SealsTo: []string{kit.Auditor}, Every: "month"}, 0))
+	})
 	of("departures.change", func() any { return kit.First(k.Directory.Departures(ctx, ines)) }, func() {
 		last(k.Directory.SetDepartures(ctx, ines, api.DepartureRules{Owned: []string{"moderator", "caretaker"}, Vouched: []string{"owner"}}, 0))
 	})

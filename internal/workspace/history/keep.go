@@ -1,0 +1,291 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/people"
+)
+
+const (
+	keepingSetting = "history_keeping"
+	keptSetting    = "history_kept"
+	leastMonths    = 12
+	forgetAtOnce   = 10_000 // entries, in one transaction
+)
+
+// keeping is for how long the history is kept, and who gets its seals.
+type keeping struct {
+	Months  int      `json:"months"` // 0: for good
+	SealsTo []string `json:"seals_to"`
+	Every   string   `json:"every"` // day, week, month
+}
+
+var sealEvery = []string{"day", "week", "month"}
+
+// kept is what was done by that.
+type kept struct {
+	Looked string `json:"looked"` // the day on which it was last looked for what is old
+	Mailed string `json:"mailed"` // the day on which the seal was last mailed
+}
+
+func defaultKeeping() keeping { return keeping{Every: "week"} }
+
+func shapeKeeping(k keeping, version int) api.HistoryKeeping {
+	return api.HistoryKeeping{Months: k.Months, SealsTo: append([]string{}, k.SealsTo...), Every: k.Every, Version: version}
+}
+
+// Keeping returns for how long the history is kept, and who gets its seals.
+func (s *Service) Keeping(ctx context.Context, by workspace.Actor) (api.HistoryKeeping, error) {
+	if err := by.Allow(access.ReadWorkspaceHistory); err != nil {
+		return api.HistoryKeeping{}, err
+	}
+	v := s.k.View(ctx, by)
+	k := defaultKeeping()
+	version, err := v.Read.Setting(keepingSetting, &k)
+	if err != nil {
+		return api.HistoryKeeping{}, err
+	}
+	out := shapeKeeping(k, version+1)
+	first, err := v.Read.OldestEvent()
+	if !first.IsZero() {
+		out.From = first.In(v.Zone()).Format(time.DateOnly)
+	}
+	return out, err
+}
+
+// SetKeeping changes for how long the history is kept, and who gets its seals.
+func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.HistoryKeeping, version int) (api.HistoryKeeping, error) {
+	none := api.HistoryKeeping{}
+	if err := by.Allow(access.ChangeKeeping); err != nil {
+		return none, err
+	}
+	var bad workspace.Problems
+	if n.Months != 0 && (n.Months < leastMonths || n.Months > 600) {
+		bad.Add("months", n.Months, "The history is kept for %d months at least, and 600 at most; 0 keeps it for good.", leastMonths)
+	}
+	if n.Every == "" {
+		n.Every = defaultKeeping().Every
+	}
+	bad.OneOf("seals_every", n.Every, sealEvery...)
+	next := keeping{Months: n.Months, Every: n.Every}
+	v := s.k.View(ctx, by)
+	for i, to := range n.SealsTo {
+		field := fmt.Sprintf("seals_to[%d]", i)
+		p, err := people.Find(v, to)
+		switch {
+		case workspace.IsKind(err, workspace.NotFound) || err == nil && (!p.Active || p.External):
+			bad.Add(field, workspace.Cut(to, 100), "There is nobody %q in the workspace who could keep the seals.", workspace.Cut(to, 100))
+		case err != nil:
+			return none, err
+		case !slices.Contains(next.SealsTo, p.Address):
+			next.SealsTo = append(next.SealsTo, p.Address)
+		}
+	}
+	if err := bad.Err(); err != nil {
+		return none, err
+	}
+	slices.Sort(next.SealsTo)
+	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangeKeeping, keepingSetting, "how the history is kept", version, defaultKeeping(), func(c *workspace.Change, before keeping, current int) error {
+		n = shapeKeeping(next, current+2)
+		var changes []event.Change
+		for _, x := range [][3]string{{"months", fmt.Sprint(before.Months), fmt.Sprint(next.Months)}, {"seals_to", strings.Join(before.SealsTo, ", "), strings.Join(next.SealsTo, ", ")}, {"seals_every", before.Every, next.Every}} {
+			if x[1] != x[2] {
+				changes = append(changes, event.Change{Field: x[0], From: x[1], To: x[2]})
+				c.Effect(api.Effect{Field: x[0], From: x[1], To: x[2]})
+			}
+		}
+		if len(changes) == 0 {
+			n.Version = current + 1
+			c.Says("Nothing changes.")
+			return nil
+		}
+		says, err := keepingSays(&c.View, next)
+		if err != nil {
+			return err
+		}
+		c.Says(says)
+		if err := c.Tx.SaveSetting(keepingSetting, next, current+1); err != nil {
+			return err
+		}
+		return c.Record(event.KeepingChanged{Before: event.Was(shapeKeeping(before, current+1), n.Version), Changed: changes}, nil)
+	})
+	return n, err
+}
+
+// oldest is the first moment of what is kept.
+func oldest(v *workspace.View, k keeping) time.Time {
+	now := v.Now().In(v.Zone())
+	return time.Date(now.Year(), now.Month()-time.Month(k.Months), now.Day(), 0, 0, 0, 0, now.Location())
+}
+
+// keepingSays says what comes of keeping the history so.
+func keepingSays(v *workspace.View, k keeping) (string, error) {
+	mail := "Its seals are mailed to nobody."
+	if len(k.SealsTo) > 0 {
+		mail = fmt.Sprintf("Each %s its last seal is mailed to %s.", k.Every, strings.Join(k.SealsTo, ", "))
+	}
+	if k.Months == 0 {
+		return "The history is kept for good. " + mail, nil
+	}
+	first, err := v.Read.OldestEvent()
+	from := oldest(v, k)
+	if first.IsZero() || !first.Before(from) {
+		return fmt.Sprintf("The history is kept for %d months; nothing in it is older. %s", k.Months, mail), err
+	}
+	return fmt.Sprintf("The history is kept for %d months. What is from before %s is forgotten tonight, and can't be brought back; the oldest entry is from %s. %s",
+		k.Months, workspace.DateIn("en", from), workspace.DateIn("en", first.In(v.Zone())), mail), err
+}
+
+// Keep forgets what is older than the history is kept, once a day, and mails its last seal to those who keep it elsewhere. Any number of
+// instances may do so at once.
+func (s *Service) Keep(ctx context.Context) error {
+	v := s.k.View(ctx, workspace.Service)
+	k := defaultKeeping()
+	var did kept
+	if _, err := v.Read.Setting(keepingSetting, &k); err != nil {
+		return err
+	}
+	if _, err := v.Read.Setting(keptSetting, &did); err != nil {
+		return err
+	}
+	today := v.Now().In(v.Zone()).Format(time.DateOnly)
+	if k.Months > 0 && did.Looked != today {
+		for more := true; more; {
+			err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) (err error) {
+				more, err = forget(c, today)
+				return err
+			})
+			if err != nil {
+				return fmt.Errorf("forget what is old of the history: %w", err)
+			}
+		}
+	}
+	if len(k.SealsTo) > 0 && mailOn(did.Mailed, k.Every) <= today {
+		return s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error { return mailSeal(c, today) })
+	}
+	return nil
+}
+
+// mailOn is the day on which the next seal is mailed, after the one of a day.
+func mailOn(last, every string) string {
+	at, err := time.Parse(time.DateOnly, last)
+	if err != nil {
+		return ""
+	}
+	days, months := map[string]int{"day": 1, "week": 7}[every], map[string]int{"month": 1}[every]
+	return at.AddDate(0, months, days).Format(time.DateOnly)
+}
+
+// forget deletes the oldest entries, some at a time, and records up to which place of the chain, with the seal there: so the chain can be
+// followed from there on. It reports whether there are more.
+func forget(c *workspace.Change, today string) (more bool, err error) {
+	var st store.Sealing
+	if _, err := c.Tx.LockSetting(SealedSetting, &st); err != nil { // no sealer is at it meanwhile
+		return false, err
+	}
+	var did kept
+	at, err := c.Tx.LockSetting(keptSetting, &did)
+	if err != nil {
+		return false, err
+	}
+	k := defaultKeeping()
+	if _, err := c.Read.Setting(keepingSetting, &k); err != nil || k.Months == 0 || did.Looked == today {
+		return false, err
+	}
+	before := oldest(&c.View, k)
+	old, err := c.Read.OldHistory(before, forgetAtOnce)
+	if err != nil {
+		return false, err
+	}
+	if more = len(old.Entries) == forgetAtOnce; !more {
+		did.Looked = today
+	}
+	if err := c.Tx.SaveSetting(keptSetting, did, at+1); err != nil || old.Place == 0 {
+		return false, err
+	}
+	seal, err := c.Read.SealAt(old.Place)
+	if err != nil {
+		return false, err
+	}
+	if err := c.Tx.ForgetHistory(old, string(event.PersonErased{}.Kind())); err != nil {
+		return false, err
+	}
+	return more, c.Record(event.HistoryForgotten{Entries: len(old.Entries), Before: before.Format(time.DateOnly), Place: old.Place, Seal: seal.String()}, nil)
+}
+
+// mailSeal mails the last seal to those who keep it and are here.
+func mailSeal(c *workspace.Change, today string) error {
+	var did kept
+	at, err := c.Tx.LockSetting(keptSetting, &did)
+	if err != nil {
+		return err
+	}
+	k, st := defaultKeeping(), store.Sealing{}
+	if _, err := c.Read.Setting(keepingSetting, &k); err != nil || mailOn(did.Mailed, k.Every) > today {
+		return err
+	}
+	if _, err := c.Read.Setting(SealedSetting, &st); err != nil || st.Place == 0 {
+		return err
+	}
+	did.Mailed = today
+	if err := c.Tx.SaveSetting(keptSetting, did, at+1); err != nil {
+		return err
+	}
+	var keys []string
+	for _, to := range k.SealsTo {
+		if a, err := mailaddr.Parse(to); err == nil {
+			keys = append(keys, a.Key())
+		}
+	}
+	who, err := c.Read.PeopleByKeys(keys)
+	if err != nil {
+		return err
+	}
+	for _, key := range keys {
+		p, known := who[key]
+		if !known || !p.Active {
+			continue
+		}
+		lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
+		l := c.Letter(workspace.LetterSeal, lang, "/history", map[string]string{"place": fmt.Sprint(st.Place), "seal": st.Seal, "address": p.Address, "date": workspace.DateIn(lang, c.Now().In(c.Zone()))})
+		l.Apart = true
+		if err := c.Send(nil, []string{p.Address}, l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// start is where the chain begins by now: after the last place that was forgotten, with its seal. Whoever deletes entries and their seals
+// can't say so, without an entry of the history that does.
+func start(v *workspace.View) (fact event.HistoryForgotten, number int64, err error) {
+	first, err := v.Read.FirstSeal()
+	if err != nil || first <= 1 {
+		return fact, 0, err
+	}
+	row, err := v.Read.LastOfKind(string(fact.Kind()))
+	if errors.Is(err, store.ErrNotFound) {
+		return fact, 0, nil
+	} else if err != nil {
+		return fact, 0, err
+	}
+	e, err := event.Decode(event.Kind(row.Kind), row.Via, row.Data)
+	if err != nil {
+		return fact, 0, err
+	}
+	if f, ok := e.Fact.(event.HistoryForgotten); ok {
+		return f, row.ID, nil
+	}
+	return fact, 0, nil
+}
