@@ -8,19 +8,20 @@ type NewBulk struct {
 	List     *BulkList `json:"list,omitempty" doc:"All groups of a list, as it is when the change begins"`
 	Expected *int      `json:"expected,omitempty" minimum:"0" doc:"How many groups there were when it was looked at; with another number it is refused"`
 
-	Owners   *OwnersChange  `json:"owners,omitempty"`
-	Language string         `json:"language,omitempty" enum:"en,de"`
-	Traits   *TraitsChange  `json:"traits,omitempty"`
-	Retire   bool           `json:"retire,omitempty"`
-	Restore  bool           `json:"restore,omitempty"`
-	Renew    *Renewal       `json:"renew,omitempty"`
-	Exempt   *ExemptChange  `json:"exempt,omitempty"`
-	Hold     *Hold          `json:"hold,omitempty" doc:"They are put under hold"`
-	Release  bool           `json:"release,omitempty" doc:"They are under hold no more"`
-	Policy   *PolicyPatch   `json:"policy,omitempty" doc:"Settings that all of them get"`
-	Ceilings bool           `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
-	Aliases  *AliasesChange `json:"aliases,omitempty"`
-	Start    string         `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
+	Owners    *OwnersChange    `json:"owners,omitempty"`
+	Language  string           `json:"language,omitempty" enum:"en,de"`
+	Traits    *TraitsChange    `json:"traits,omitempty"`
+	Retire    bool             `json:"retire,omitempty"`
+	Restore   bool             `json:"restore,omitempty"`
+	Renew     *Renewal         `json:"renew,omitempty"`
+	Exempt    *ExemptChange    `json:"exempt,omitempty"`
+	Hold      *Hold            `json:"hold,omitempty" doc:"They are put under hold"`
+	Release   bool             `json:"release,omitempty" doc:"They are under hold no more"`
+	Policy    *PolicyPatch     `json:"policy,omitempty" doc:"Settings that all of them get"`
+	Ceilings  bool             `json:"ceilings,omitempty" doc:"They come down under the ceilings that hold"`
+	Aliases   *AliasesChange   `json:"aliases,omitempty"`
+	Externals *ExternalsChange `json:"external_members,omitempty"`
+	Start     string           `json:"starting_point,omitempty" maxLength:"60" doc:"They get the whole policy, the traits and the texts of this starting point"`
 }
 
 // GroupSheet is an export of groups that was edited: each line becomes what its columns say. Columns that are left out stay as they are,
@@ -45,6 +46,16 @@ type AliasesChange struct {
 	UnusedDays int    `json:"unused_days,omitempty" doc:"They lose those to which no mail came for so many days, 7 to 3650"`
 }
 
+// ExternalsChange says what becomes of the external members of groups: that they are taken out, or some of the rest.
+type ExternalsChange struct {
+	Domain  string  `json:"domain,omitempty" maxLength:"255" doc:"Of those alone at this mail domain and below it"`
+	Alone   bool    `json:"without_voucher,omitempty" doc:"Of those alone for whom nobody vouches who is here"`
+	Remove  bool    `json:"remove,omitempty" doc:"They are taken out"`
+	Until   string  `json:"until,omitempty" maxLength:"10" doc:"Their last day, such as 2027-01-31, or none"`
+	Voucher string  `json:"voucher,omitempty" maxLength:"400" doc:"Who of the workspace vouches for them from now on, by address"`
+	Reason  *string `json:"reason,omitempty" maxLength:"500" doc:"Why they are in it"`
+}
+
 // OwnersChange makes people owners.
 type OwnersChange struct {
 	Add     []string `json:"add" minItems:"1" maxItems:"10" doc:"Addresses of people of the workspace"`
@@ -66,7 +77,7 @@ type TraitsChange struct {
 // Bulk is one change that many groups go through, some at a time.
 type Bulk struct {
 	ID      string     `json:"id"`
-	Kind    string     `json:"kind" enum:"owners,language,traits,retire,restore,renew,exempt,hold,policy,ceilings,starting point,aliases,sheet,undo"`
+	Kind    string     `json:"kind" enum:"owners,language,traits,retire,restore,renew,exempt,hold,policy,ceilings,starting point,aliases,externals,sheet,undo"`
 	Says    string     `json:"says" doc:"What it does, in one sentence"`
 	State   string     `json:"state" enum:"running,stopped,done"`
 	Reason  string     `json:"reason,omitempty" doc:"Why it was stopped"`

@@ -84,13 +84,15 @@ func (a *app) changeGroups() *cobra.Command {
 	var n api.NewBulk
 	var add, instead, on, off, settings []string
 	var aliases api.AliasesChange
+	var outside api.ExternalsChange
+	var outsideWhy string
 	var renewed bool
 	var reason, hold string
 	var exempt api.ExemptChange
 	c := &cobra.Command{
 		Use: "groups [GROUP…]", Short: "Change many groups at once: those named, or all of a list",
 		Long:    "Change many groups at once: those named, or all that --words, --view, --filter and the flags beside them list.\nLook first, with --preview. What it changes can be undone as one.",
-		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups --filter 'finding eq \"open_unheld\"' --set hold=outsiders --preview\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --view quiet --retire --preview\n  ivytable change groups --filter 'term_rule eq \"Ships\"' --exempt \"As long as they sail\" --exempt-until 2028-01-31",
+		Example: "  ivytable change groups --without-owner --add-owner oda.fenn@merrowline.example --preview\n  ivytable change groups --filter 'domain eq \"crew.merrowline.example\"' --language de\n  ivytable change groups --filter 'finding eq \"open_unheld\"' --set hold=outsiders --preview\n  ivytable change groups night-dispatch@merrowline.example berths@merrowline.example --trait-on desk\n  ivytable change groups --filter 'external gt 0' --external-at tidefuel.example --external-out --preview\n  ivytable change groups --view quiet --retire --preview\n  ivytable change groups --filter 'term_rule eq \"Ships\"' --exempt \"As long as they sail\" --exempt-until 2028-01-31",
 	}
 	later := leaves(c)
 	words := c.Flags().String("words", "", "beginnings of words of a name or address")
@@ -132,6 +134,14 @@ func (a *app) changeGroups() *cobra.Command {
 		if changed("alias-in") || changed("no-alias-in") || changed("no-alias-unused") {
 			n.Aliases = &aliases
 		}
+		if changed("external-why") {
+			outside.Reason = &outsideWhy
+		}
+		if changed("external-why") || changed("external-until") || changed("external-voucher") || changed("external-out") {
+			n.Externals = &outside
+		} else if changed("external-at") || changed("external-unvouched") {
+			return usagef("--external-at and --external-unvouched say which external members: say, too, what becomes of them, by --external-until, --external-voucher, --external-why or --external-out")
+		}
 		if len(settings) > 0 {
 			patch, err := patchOf(settings)
 			if err != nil {
@@ -158,6 +168,12 @@ func (a *app) changeGroups() *cobra.Command {
 	g.StringVar(&aliases.AddIn, "alias-in", "", "a mail domain in which each can be written to, too")
 	g.StringVar(&aliases.RemoveIn, "no-alias-in", "", "a mail domain in which they lose their further addresses")
 	g.IntVar(&aliases.UnusedDays, "no-alias-unused", 0, "take away further addresses to which no mail came for so many days")
+	g.StringVar(&outside.Until, "external-until", "", "the last day of their external members, such as 2027-01-31, or none")
+	g.StringVar(&outside.Voucher, "external-voucher", "", "who vouches for their external members from now on, by address")
+	g.StringVar(&outsideWhy, "external-why", "", "why their external members are in them")
+	g.BoolVar(&outside.Remove, "external-out", false, "take their external members out")
+	g.StringVar(&outside.Domain, "external-at", "", "of their external members, those alone at this mail domain and below it")
+	g.BoolVar(&outside.Alone, "external-unvouched", false, "of their external members, those alone for whom nobody vouches who is here")
 	g.StringVar(&n.Start, "starting-point", "", "give them the whole policy, the traits and the texts of this starting point")
 	g.BoolVar(&n.Retire, "retire", false, "retire them; they can be restored")
 	g.BoolVar(&n.Restore, "restore", false, "restore them, with everything in them")

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/core/expand"
 )
 
 // ExternalMember is what is kept of an external person in a group beside their membership.
@@ -23,6 +25,7 @@ type ExternalRow struct {
 	Mail          bool
 	AddedAt       time.Time
 	EndsAt        *time.Time
+	Role          expand.Role
 }
 
 // SaveExternals writes who vouches for external members, and why they are in.
@@ -93,7 +96,7 @@ func (q ExternalQuery) where() (c condition, err error) {
 		add("x.voucher_id = ?", q.Voucher)
 	}
 	if q.Alone {
-		add("NOT EXISTS (SELECT 1 FROM people v WHERE v.id = x.voucher_id AND v.active)")
+		add(unvouched)
 	}
 	if q.Endless {
 		add("m.ends_at IS NULL")
@@ -119,7 +122,28 @@ func (q ExternalQuery) where() (c condition, err error) {
 	return c, nil
 }
 
+// unvouched is said of external members for whom nobody vouches who is here.
+const unvouched = "NOT EXISTS (SELECT 1 FROM people v WHERE v.id = x.voucher_id AND v.active)"
+
 const externalRows = " FROM external_members x JOIN memberships m ON m.group_id = x.group_id AND m.member_id = x.member_id JOIN people p ON p.id = x.member_id JOIN mail_groups g ON g.id = x.group_id WHERE "
+
+// ExternalsIn returns the external members of groups: all, or those at a mail domain and below it, or for whom nobody vouches who is here.
+func (s *Reads) ExternalsIn(groups []uuid.UUID, domain string, alone bool) (map[uuid.UUID][]ExternalRow, error) {
+	where := condition{"x.group_id IN ?", []any{groups}}
+	if domain != "" {
+		where = where.and(within([]string{domain}))
+	}
+	if alone {
+		where = where.and(condition{sql: unvouched})
+	}
+	var rows []ExternalRow
+	err := s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.added_at, m.ends_at, m.role"+externalRows+"p.external AND "+where.sql+" ORDER BY p.addr_key", where.args...).Scan(&rows).Error
+	out := make(map[uuid.UUID][]ExternalRow, len(groups))
+	for _, r := range rows {
+		out[r.GroupID] = append(out[r.GroupID], r)
+	}
+	return out, wrap("read external members", err)
+}
 
 // Externals returns a page of external members across groups, by address, each once for each group.
 func (s *Reads) Externals(q ExternalQuery) (p Page[ExternalRow], err error) {
@@ -134,7 +158,7 @@ func (s *Reads) Externals(q ExternalQuery) (p Page[ExternalRow], err error) {
 	} else {
 		where = where.and(condition{"(p.addr_key > ? OR p.addr_key = ? AND x.group_id > ?)", []any{q.After.Value, q.After.Value, q.After.ID}})
 	}
-	err = s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.added_at, m.ends_at"+externalRows+where.sql+
+	err = s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.added_at, m.ends_at, m.role"+externalRows+where.sql+
 		" ORDER BY p.addr_key, x.group_id LIMIT ?", append(where.args, q.Limit+1)...).Scan(&p.Items).Error
 	if err == nil && len(p.Items) > q.Limit {
 		p.Items = p.Items[:q.Limit]

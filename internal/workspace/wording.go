@@ -100,6 +100,7 @@ const (
 	LetterOwnsMany      = "owns many"
 	LetterCeiling       = "ceiling"
 	LetterSeal          = "seal"
+	LetterVouchesMany   = "vouches many"
 	LetterMoved         = "moved"
 	LetterEnding        = "ending"
 	LetterNestAsked     = "nest asked"
@@ -335,6 +336,10 @@ var english = language{
 			"{by} made you an owner of {count} in one change.",
 			"Open the page below to see which they are and who is in them. If some are not yours to run, make somebody else an owner of those."},
 			"Look at my groups", "This came because {address} was made an owner of groups.", ""},
+		LetterVouchesMany: {"You answer for the external members of {count}", []string{
+			"{by} made you answer for external members of {count} in one change.",
+			"Open the page below to see who they are. If you don't know why somebody is in a group, ask its owners, or take them out."},
+			"Look at them", "This came because {address} answers for external members.", ""},
 		LetterSeal: {"The history of the mail groups, sealed on {date}", []string{
 			"Please keep this letter: with it anybody can prove later that nothing before it was changed.",
 			"Place {place}, seal {seal}",
@@ -627,6 +632,10 @@ var german = language{
 			"{by} hat Sie mit einer Änderung zum Eigentümer von {count} gemacht.",
 			"Öffnen Sie die Seite unten, um zu sehen, welche es sind und wer darin ist. Sollen nicht Sie sie alle führen, machen Sie bei diesen jemand anderen zum Eigentümer."},
 			"Meine Gruppen ansehen", "Sie erhalten dies, weil {address} Gruppen übergeben wurden.", ""},
+		LetterVouchesMany: {"Sie bürgen für externe Mitglieder: {count}", []string{
+			"{by} hat Sie mit einer Änderung zum Bürgen für externe Mitglieder gemacht: {count}.",
+			"Öffnen Sie die Seite unten, um zu sehen, wer sie sind. Wissen Sie bei jemandem nicht, warum er dabei ist, fragen Sie die Eigentümer oder nehmen Sie ihn heraus."},
+			"Ansehen", "Sie erhalten dies, weil {address} für externe Mitglieder bürgt.", ""},
 		LetterSeal: {"Der Verlauf der E-Mail-Gruppen, gesiegelt am {date}", []string{
 			"Bitte bewahren Sie diesen Brief auf: Mit ihm lässt sich später beweisen, dass nichts davor geändert wurde.",
 			"Platz {place}, Siegel {seal}",

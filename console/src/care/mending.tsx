@@ -14,6 +14,7 @@ const many: Record<string, Kind> = {
   policy: 'policy',
   exempt: 'exempt',
   aliases: 'aliases',
+  externals: 'externals',
 };
 
 /** Mends are the changes that mend findings of a kind: of those groups that are picked, or of all. */
@@ -36,7 +37,7 @@ export function Mends(props: { kind: FindingKind; picked?: string[]; small?: boo
             </Button>
           );
         }
-        const to = m.do === 'externals' || m.do === 'waiting' ? mendPath(m.do, k.kind) : undefined;
+        const to = m.do === 'waiting' ? mendPath(m.do, k.kind) : undefined;
         return (
           to && (
             <Button key={m.do} asChild size={size} variant="outline" colorPalette="ivy">
@@ -54,6 +55,7 @@ export function Mends(props: { kind: FindingKind; picked?: string[]; small?: boo
             likely={{
               ...(k.kind === 'open_unheld' ? { policy: { hold: 'outsiders' } } : {}),
               aliases: { unused_days: props.days ?? 365 },
+              external_members: k.kind === 'unvouched' ? { without_voucher: true, voucher: '' } : { until: '' },
             }}
             onDone={() => setOpen(undefined)}
           />

@@ -2,6 +2,7 @@ import { Button, HStack, Input, NativeSelect, Stack, Text } from '@chakra-ui/rea
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ask, type NewBulk, type PolicyPatch } from '../api/client';
+import { PeoplePicker } from '../shared/people-picker';
 import { valuesIn, withValue } from '../shared/policy';
 import { useStartingPoints } from '../shared/starting-points';
 import { Choice, Loading, Trouble } from '../ui/parts';
@@ -124,6 +125,98 @@ export function AliasesOfMany(props: {
         />
       )}
     </HStack>
+  );
+}
+
+/** ExternalsOfMany says what becomes of external members. */
+export function ExternalsOfMany(props: {
+  change: NonNullable<NewBulk['external_members']>;
+  onChange: (c: NonNullable<NewBulk['external_members']>) => void;
+}) {
+  const { change, onChange } = props;
+  const what = change.remove ? 'out' : change.voucher !== undefined ? 'voucher' : 'until';
+  const which = {
+    ...(change.domain ? { domain: change.domain } : {}),
+    ...(change.without_voucher ? { without_voucher: true } : {}),
+  };
+  const without = (field: keyof typeof change) =>
+    Object.fromEntries(Object.entries(change).filter(([name]) => name !== field)) as typeof change;
+  return (
+    <Stack gap="3">
+      <HStack align="end" wrap="wrap">
+        <Choice
+          label="What becomes of them"
+          value={what}
+          choices={[
+            ['until', 'They are in until'],
+            ['voucher', 'Somebody answers for them'],
+            ['out', 'They are taken out'],
+          ]}
+          onChange={(w) =>
+            onChange({
+              ...which,
+              ...(w === 'out' ? { remove: true } : w === 'voucher' ? { voucher: '' } : { until: '' }),
+            })
+          }
+        />
+        {what === 'until' && (
+          <Input
+            size="sm"
+            w="10rem"
+            type="date"
+            aria-label="Their last day"
+            value={change.until ?? ''}
+            onChange={(e) => onChange({ ...which, until: e.target.value })}
+          />
+        )}
+      </HStack>
+      {what === 'voucher' && (
+        <HStack align="end" wrap="wrap">
+          <PeoplePicker
+            label="Who answers for them"
+            placeholder="Begin to type a name"
+            taken={change.voucher ? [change.voucher] : []}
+            onPick={(voucher) => onChange({ ...change, voucher })}
+          />
+          {change.voucher && <Text>{change.voucher}</Text>}
+          <Input
+            size="sm"
+            maxLength={500}
+            aria-label="Why they are in it"
+            placeholder="Why they are in it, if you like"
+            value={change.reason ?? ''}
+            onChange={(e) => {
+              const rest = without('reason');
+              onChange(e.target.value ? { ...rest, reason: e.target.value } : rest);
+            }}
+          />
+        </HStack>
+      )}
+      <HStack wrap="wrap" gap="4">
+        <Input
+          size="sm"
+          w="16rem"
+          aria-label="Of which mail domain"
+          placeholder="Of this mail domain alone; else all"
+          value={change.domain ?? ''}
+          onChange={(e) => {
+            const rest = without('domain');
+            onChange(e.target.value ? { ...rest, domain: e.target.value } : rest);
+          }}
+        />
+        <HStack as="label">
+          <input
+            type="checkbox"
+            checked={change.without_voucher ?? false}
+            onChange={(e) => {
+              const rest = without('without_voucher');
+              onChange(e.target.checked ? { ...rest, without_voucher: true } : rest);
+            }}
+          />
+          Those alone for whom nobody answers
+        </HStack>
+      </HStack>
+    </Stack>
   );
 }
 

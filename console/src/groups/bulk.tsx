@@ -15,6 +15,7 @@ const more = {
   start: 'Begin again from a starting point…',
   traits: 'What they do…',
   aliases: 'Further addresses…',
+  externals: 'External members…',
   language: 'Language of notices…',
   exempt: 'Exempt from the term rules…',
   hold: 'Put under hold, or release…',

@@ -8,7 +8,7 @@ import { useChange } from '../lib/use-change';
 import { PeoplePicker } from '../shared/people-picker';
 import { Loading, Trouble } from '../ui/parts';
 import type { Kind } from './bulk';
-import { AliasesOfMany, PolicyOfMany, StartOfMany } from './bulk-parts';
+import { AliasesOfMany, ExternalsOfMany, PolicyOfMany, StartOfMany } from './bulk-parts';
 
 const titles: Record<Kind, string> = {
   owners: 'Owners of',
@@ -17,6 +17,7 @@ const titles: Record<Kind, string> = {
   policy: 'Policy of',
   start: 'Begin again:',
   aliases: 'Further addresses of',
+  externals: 'External members of',
   renew: 'Renew',
   exempt: 'Exempt',
   hold: 'Under hold:',
@@ -29,7 +30,7 @@ export default function ChangeMany(props: {
   kind: Kind;
   n: number;
   groups: NewBulk;
-  likely?: Pick<NewBulk, 'policy' | 'aliases'>;
+  likely?: Pick<NewBulk, 'policy' | 'aliases' | 'external_members'>;
   onDone: () => void;
 }) {
   const { kind, groups } = props;
@@ -43,6 +44,7 @@ export default function ChangeMany(props: {
   const [off, setOff] = useState(false);
   const [policy, setPolicy] = useState(props.likely?.policy ?? {});
   const [aliases, setAliases] = useState(props.likely?.aliases ?? { unused_days: 365 });
+  const [outside, setOutside] = useState(props.likely?.external_members ?? { until: '' });
   const [start, setStart] = useState('');
   const set = (to: 'on' | 'off') => Object.keys(traits).filter((t) => traits[t] === to);
   const what: Record<Kind, Partial<NewBulk> | undefined> = {
@@ -52,6 +54,7 @@ export default function ChangeMany(props: {
     policy: Object.keys(policy).length > 0 ? { policy } : undefined,
     start: start ? { starting_point: start } : undefined,
     aliases: { aliases },
+    externals: outside.remove || outside.until || outside.voucher ? { external_members: outside } : undefined,
     renew: { renew: reason.trim() ? { reason } : {} },
     exempt: off
       ? { exempt: { reason: '' } }
@@ -81,6 +84,7 @@ export default function ChangeMany(props: {
     policy: 'Change the policy of',
     start: 'Begin again with',
     aliases: 'Change the further addresses of',
+    externals: outside.remove ? 'Take them out of' : 'Change the external members of',
     renew: 'Renew',
     exempt: off ? 'Give back to the rules' : 'Exempt',
     hold: off ? 'Release' : 'Put under hold',
@@ -165,6 +169,7 @@ export default function ChangeMany(props: {
                 {kind === 'policy' && <PolicyOfMany patch={policy} onPatch={setPolicy} />}
                 {kind === 'start' && <StartOfMany start={start} onStart={setStart} />}
                 {kind === 'aliases' && <AliasesOfMany change={aliases} onChange={setAliases} />}
+                {kind === 'externals' && <ExternalsOfMany change={outside} onChange={setOutside} />}
                 {kind === 'restore' && <Text>They are back with everything in them, and take mail again.</Text>}
                 {(kind === 'renew' || kind === 'exempt' || kind === 'hold') && (
                   <Stack gap="2">
@@ -242,7 +247,7 @@ export default function ChangeMany(props: {
             <Dialog.Footer>
               <Button
                 size="sm"
-                colorPalette={kind === 'retire' ? 'brass' : 'ivy'}
+                colorPalette={kind === 'retire' || (kind === 'externals' && outside.remove) ? 'brass' : 'ivy'}
                 loading={begin.isPending}
                 disabled={!p?.ready || p.problems.length > 0}
                 onClick={() => begin.mutate()}

@@ -260,6 +260,7 @@ func named(note string) string {
 type ExternalsVouched struct {
 	People
 	Voucher Who      `json:"voucher,omitzero"`
+	Nobody  bool     `json:"nobody,omitempty"` // answers for them any more
 	Reason  string   `json:"reason,omitempty"`
 	Was     *Vouched `json:"was,omitempty"`
 }
@@ -272,6 +273,9 @@ type Vouched struct {
 
 func (ExternalsVouched) Kind() Kind { return "people.vouch" }
 func (f ExternalsVouched) did(_ Who, group string) string {
+	if f.Nobody {
+		return fmt.Sprintf("left %s in %s without anybody who answers for them", f.People, group) + because(f.Reason)
+	}
 	if f.Voucher == (Who{}) {
 		return fmt.Sprintf("wrote why %s is in %s", f.People, group) + because(f.Reason)
 	}

@@ -79,6 +79,7 @@ func doersOf(n api.NewBulk) (all []doer) {
 		{n.Ceilings, func() doer { return &policies{under: true} }},
 		{n.Start != "", func() doer { return &starting{Name: n.Start} }},
 		{n.Aliases != nil, func() doer { return &aliases{AliasesChange: *n.Aliases} }},
+		{n.Externals != nil, func() doer { return newExternals(*n.Externals) }},
 	} {
 		if x.said {
 			all = append(all, x.do())
@@ -91,7 +92,7 @@ func doersOf(n api.NewBulk) (all []doer) {
 func read(v *workspace.View, n api.NewBulk) (doer, error) {
 	all := doersOf(n)
 	if len(all) != 1 {
-		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, further addresses, that they come under their ceilings, that they are renewed, retire or are restored, or whether they are exempt or under hold.")
+		return nil, workspace.Wrong("", nil, "Say one thing to change: owners, language, traits, policy, a starting point, further addresses, external members, that they come under their ceilings, that they are renewed, retire or are restored, or whether they are exempt or under hold.")
 	}
 	if x, ok := all[0].(interface{ check(v *workspace.View) error }); ok {
 		if err := x.check(v); err != nil {
@@ -105,7 +106,7 @@ func read(v *workspace.View, n api.NewBulk) (doer, error) {
 // a change of people, or of policy, is one for many, too.
 func cover(by workspace.Actor, d doer) error {
 	switch d.(type) {
-	case *owners:
+	case *owners, *externals:
 		return by.Cover(string(access.ScopePeople))
 	case *policies, *starting:
 		return by.Cover(string(access.ScopePolicy))

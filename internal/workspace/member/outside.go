@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
@@ -232,6 +233,33 @@ func Deliver(c *workspace.Change, g *workspace.Locked, person uuid.UUID, deliver
 // not be given it.
 func Prolong(c *workspace.Change, g *workspace.Locked, person uuid.UUID, until *time.Time, day string) error {
 	return changeOne(c, g, person, change{ends: &ends{at: until, day: day}, staff: true})
+}
+
+// TakeOutAll takes people out of g, which is locked; whoever is not in it is let be.
+func TakeOutAll(c *workspace.Change, g *workspace.Locked, people []uuid.UUID) error {
+	return changeAll(c, g, people, change{remove: true, exit: admission.Removing, staff: true})
+}
+
+// ProlongAll is Prolong for several people; whoever is not in it any more is let be.
+func ProlongAll(c *workspace.Change, g *workspace.Locked, people []uuid.UUID, until *time.Time, day string) error {
+	return changeAll(c, g, people, change{ends: &ends{at: until, day: day}, staff: true})
+}
+
+// changeAll is an error where one of those who are in g can't be changed so.
+func changeAll(c *workspace.Change, g *workspace.Locked, people []uuid.UUID, x change) error {
+	all := make([]Target, len(people))
+	for i, id := range people {
+		all[i] = Target{ID: id}
+	}
+	if err := applyTo(c, g, all, x); err != nil {
+		return err
+	}
+	for _, t := range all {
+		if t.Err != nil {
+			return t.Err
+		}
+	}
+	return nil
 }
 
 func changeOne(c *workspace.Change, g *workspace.Locked, person uuid.UUID, x change) error {

@@ -81,6 +81,14 @@ func Oneself(p store.Person, role expand.Role) []Result {
 	return []Result{r}
 }
 
+// Again is somebody who was in a group in a role, and until a moment, as somebody to put into it again.
+func Again(p store.Person, role string, ends *time.Time) Result {
+	r, _ := expand.ParseRole(role)
+	out := Oneself(p, r)[0]
+	out.Ends = ends
+	return out
+}
+
 // OfGroup is a group as something to put into another.
 func OfGroup(g workspace.Group) Result {
 	return Result{Line: api.Line{Given: g.Address, Address: g.Address, Name: g.Name}, ID: g.ID, Role: expand.Member, kind: admission.Group, known: true}
