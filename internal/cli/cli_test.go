@@ -219,6 +219,8 @@ var steps = []struct {
 	{kit.Administrator, "history keep --months 84 --seals-to signe.holm@merrowline.example --every month --preview", 0},
 	{kit.Administrator, "history keep --months 84 --every month", 0},
 	{kit.Owner, "history keep --months 84", 4},
+	{kit.Administrator, "report", 0},
+	{kit.Owner, "report", 4},
 	{kit.Administrator, "person import testdata/staff.csv --preview", 1},
 	{kit.Administrator, "person import testdata/staff.csv", 1},
 	{kit.Member, "person add x@merrowline.example X", 4},

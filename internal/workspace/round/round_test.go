@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -477,6 +478,9 @@ func TestEvidence(t *testing.T) {
 	rows, err := csv.NewReader(&out).ReadAll()
 	if err != nil || len(rows) != 3 {
 		t.Fatalf("%v, %v", rows, err)
+	}
+	if got, want := strings.Join(rows[0], ","), string(kit.First(os.ReadFile("testdata/evidence.csv"))); got+"\n" != want {
+		t.Errorf("the columns of the evidence are\n%s\nnot\n%s", got, want)
 	}
 	for _, row := range rows[1:] {
 		cell := map[string]string{}
