@@ -55,6 +55,8 @@ func (c condition) not() condition { return condition{"NOT (" + c.sql + ")", c.a
 type source struct {
 	value func(*rule.Node) condition // the condition on one value
 
+	direct func(*rule.Node) (condition, bool) // the whole condition that a comparison is true, where an index finds it better so
+
 	known string // of a column: when there is a value; "" always
 	rows  string // of several: the rows that have a value each, to be followed by a condition
 	lone  bool   // of rows: there is always one, or none
@@ -87,6 +89,11 @@ func (x source) fits(n *rule.Node, wanted bool) condition {
 		return known.and(c)
 	case x.rows == "":
 		return known.and(c.not())
+	case wanted && x.direct != nil:
+		if c, ok := x.direct(n); ok {
+			return c
+		}
+		return exists(c)
 	case wanted:
 		return exists(c)
 	case x.lone:

@@ -106,11 +106,24 @@ func historyFilter() lookup {
 	return lookup{sources: map[string]source{
 		"actor":  {rows: "SELECT 1 FROM people p WHERE p.id = h.actor_id", lone: true, value: asText("p.addr_key")},
 		"group":  {rows: "SELECT 1 FROM addresses a WHERE a.ref = h.group_id AND a.kind IN (2, 3, 5)", value: asText("a.addr_key")},
-		"person": {rows: "SELECT 1 FROM history_people a LEFT JOIN people p ON p.id = a.person_id WHERE a.history_id = h.id", value: asText("COALESCE(p.addr_key, LOWER(a.label) COLLATE utf8mb4_nopad_bin)")},
+		"person": {rows: "SELECT 1 FROM history_people a LEFT JOIN people p ON p.id = a.person_id WHERE a.history_id = h.id", value: affectedIs, direct: affected},
 		"kind":   {value: asWord("h.kind")},
 		"via":    {value: asWord("h.via")},
 		"at":     {value: asMoment("h.at")},
 	}}
+}
+
+// affectedIs compares the address of one whom an event affected, as it is now, or as that of a group or of somebody unknown was then.
+var affectedIs = asText("COALESCE(p.addr_key, LOWER(a.label) COLLATE utf8mb4_nopad_bin)")
+
+// affected finds the events that affected whoever has an address, by an index.
+func affected(n *rule.Node) (condition, bool) {
+	if n.Op != rule.Eq || n.Null {
+		return condition{}, false
+	}
+	is := affectedIs(n)
+	return condition{`h.id IN (SELECT x.history_id FROM (SELECT a.history_id FROM people p JOIN history_people a ON a.person_id = p.id WHERE p.addr_key = ?
+		UNION SELECT a.history_id FROM history_people a LEFT JOIN people p ON p.id = a.person_id WHERE a.label = ? AND ` + is.sql + ") x)", append([]any{n.Value, n.Value}, is.args...)}, true
 }
 
 func asWord(column string) func(*rule.Node) condition {

@@ -196,7 +196,7 @@ func (s *Reads) Endings(q GroupQuery, f func(Ending)) error {
 // OwnerIDs returns the owners of all groups who are here, by group.
 func (s *Reads) OwnerIDs() (map[uuid.UUID][]uuid.UUID, error) {
 	out := map[uuid.UUID][]uuid.UUID{}
-	return out, wrap("read owners", eachRow(s.db.Raw("SELECT o.group_id, o.member_id FROM memberships o JOIN people p ON p.id = o.member_id AND p.active WHERE o.role = 3"), func(scan func(...any) error) error {
+	return out, wrap("read owners", eachRow(s.db.Raw("SELECT STRAIGHT_JOIN o.group_id, o.member_id FROM mail_groups g JOIN memberships o ON o.group_id = g.id AND o.role = 3 JOIN people p ON p.id = o.member_id AND p.active WHERE g.ended_at IS NULL"), func(scan func(...any) error) error {
 		var group, person uuid.UUID
 		err := scan(&group, &person)
 		out[group] = append(out[group], person)

@@ -162,6 +162,8 @@ func (n *tally) letters() error {
 		who uuid.UUID
 		day int
 	}
+	type notice struct{ day, span int }
+	var days []notice
 	written := map[reader]bool{}
 	nearer := map[uuid.UUID]bool{} // who is told at once that a date comes nearer
 	atOnce := map[uuid.UUID]bool{} // who gets a notice at once
@@ -181,22 +183,30 @@ func (n *tally) letters() error {
 			readers = []uuid.UUID{uuid.Nil} // who cares for those that nobody owns
 		}
 		x := moved{TermOf: g, to: to}
+		_, changes := n.to[g.ID]
+		comes, falls := changes && x.nearer(now), false
+		notices := days[:0]
+		for _, d := range n.next.Life.Leads(n.next.Life.Rule(to.Rule)) {
+			at := n.next.Life.After(to.Expires, -d)
+			if now.Before(at) {
+				notices = append(notices, notice{n.next.Life.Days(now, at), span(all, at)})
+			} else {
+				falls = falls || !now.Before(to.Due) && (g.Life.Due.IsZero() || now.Before(g.Life.Due))
+			}
+		}
+		days = notices
 		for _, who := range readers {
-			if _, changes := n.to[g.ID]; changes && x.nearer(now) {
+			if comes {
 				nearer[who] = true
 			}
-			for _, d := range n.next.Life.Leads(n.next.Life.Rule(to.Rule)) {
-				at := n.next.Life.After(to.Expires, -d)
-				if !now.Before(at) {
-					if !now.Before(to.Due) && (g.Life.Due.IsZero() || now.Before(g.Life.Due)) {
-						atOnce[who] = true
-					}
-					continue
-				}
-				if r := (reader{who, n.next.Life.Days(now, at)}); !written[r] {
+			if falls {
+				atOnce[who] = true
+			}
+			for _, x := range notices {
+				if r := (reader{who, x.day}); !written[r] {
 					written[r] = true
-					if i := span(all, at); i >= 0 {
-						points[i].Letters++
+					if x.span >= 0 {
+						points[x.span].Letters++
 					}
 				}
 			}
