@@ -69,6 +69,7 @@ func TestExternalMembersOfMany(t *testing.T) {
 		"those of one domain": {api.ExternalsChange{Remove: true, Domain: "@Port.example"}, 4, 4},
 		"until a day":         {api.ExternalsChange{Until: day}, 4, 12},
 		"without an end":      {api.ExternalsChange{Until: "none"}, 1, 12},
+		"by somebody else":    {api.ExternalsChange{Voucher: kit.Colleague}, 4, 12},
 		"of those unvouched":  {api.ExternalsChange{Voucher: kit.Owner, Alone: true}, 0, 12},
 		"vouched for":         {api.ExternalsChange{Voucher: kit.Colleague, Reason: &reason}, 4, 12},
 	} {
@@ -84,7 +85,7 @@ func TestExternalMembersOfMany(t *testing.T) {
 			t.Errorf("%s twice: %+v", name, again)
 		}
 		told := k.Queued(t)
-		if to := told["You answer for the external members of 4 groups"]; (name == "vouched for") != (len(to) == 1) {
+		if to := told["You answer for the external members of 4 groups"]; (c.n.Voucher == kit.Colleague) != (len(to) == 1) {
 			t.Errorf("%s: %v", name, told)
 		}
 		k.Letters(t)

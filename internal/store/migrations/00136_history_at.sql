@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE history ADD KEY history_at (at, id);
