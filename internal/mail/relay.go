@@ -1,22 +1,43 @@
 package mail
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
+	"net/textproto"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/emersion/go-smtp"
 )
 
-// RelayClient hands messages to one relay over a connection that it keeps open. It is
-// for one goroutine.
+// How long an answer of the relay may take (RFC 5321, 4.5.3.2).
+const (
+	commandTime = 5 * time.Minute
+	dataTime    = 12 * time.Minute
+)
+
+// maxAnswer is how many octets one answer of the relay may have.
+const maxAnswer = 64 << 10
+
+// RelayClient hands messages to one relay over a connection that it keeps open. It is for one goroutine.
+//
+// Where the relay takes commands in groups (RFC 2920), sender, recipients and the beginning of the message go out at once, and their
+// answers are read after that: one message takes two round trips, however many recipients it has.
 type RelayClient struct {
 	addr   string // host:port
 	domain string // by which it says hello
-	c      *smtp.Client
+
+	conn      net.Conn
+	limit     *io.LimitedReader // of one answer
+	w         *bufio.Writer
+	r         *textproto.Reader
+	can       map[string]bool // extensions of the relay, in capitals
+	unsettled bool            // a transaction is open that came to nothing, and has to be reset
 }
 
 // NewRelayClient returns a client of the relay at addr.
@@ -26,10 +47,21 @@ func NewRelayClient(addr, domain string) *RelayClient {
 
 // Close ends the connection.
 func (k *RelayClient) Close() {
-	if k.c != nil {
-		_ = k.c.Quit()
-		k.c.Close()
-		k.c = nil
+	if k.conn == nil {
+		return
+	}
+	_ = k.conn.SetDeadline(time.Now().Add(time.Second))
+	if k.write("QUIT") == nil && k.w.Flush() == nil {
+		_ = k.answer()
+	}
+	k.drop()
+}
+
+// drop ends the connection without a word: a message that is not whole must not be ended.
+func (k *RelayClient) drop() {
+	if k.conn != nil {
+		k.conn.Close()
+		k.conn = nil
 	}
 }
 
@@ -69,8 +101,13 @@ type Outgoing struct {
 // came to nothing for anybody; it may be that the relay took the message and could not say so.
 func (k *RelayClient) Send(ctx context.Context, m Outgoing, to []string) ([]error, error) {
 	results := make([]error, len(to))
-	err := k.try(ctx, m, to, results)
-	if answered, _ := Answered(err); err != nil && answered { // after DATA: it holds for those who were taken
+	kept := k.conn != nil
+	heard, err := k.try(ctx, m, to, results)
+	if err != nil && kept && !heard { // the relay had closed the connection meanwhile
+		k.drop()
+		_, err = k.try(ctx, m, to, results)
+	}
+	if answered, _ := Answered(err); err != nil && answered { // of the sender, or after DATA: it holds for those who were taken
 		for i := range results {
 			if results[i] == nil {
 				results[i] = err
@@ -78,68 +115,222 @@ func (k *RelayClient) Send(ctx context.Context, m Outgoing, to []string) ([]erro
 		}
 		return results, nil
 	}
-	if err != nil && k.c != nil {
-		k.c.Close() // without QUIT: a message that is not whole must not be ended
-		k.c = nil
+	if err != nil {
+		k.drop()
 	}
 	return results, err
 }
 
-func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results []error) error {
-	if k.c != nil && k.c.Reset() != nil { // the relay may have closed it meanwhile
-		k.c.Close()
-		k.c = nil
-	}
-	if k.c == nil {
-		conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, "tcp", k.addr)
-		if err != nil {
-			return fmt.Errorf("reach the relay: %w", err)
-		}
-		k.c = smtp.NewClient(conn)
-		k.c.CommandTimeout, k.c.SubmissionTimeout = 5*time.Minute, 12*time.Minute // RFC 5321, 4.5.3.2
-		if err := k.c.Hello(k.domain); err != nil {
-			return fmt.Errorf("greet the relay: %s", Reply(err))
+// try is Send over the connection there is, or a new one. It reports whether the relay has answered anything of it.
+func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results []error) (heard bool, err error) {
+	if k.conn == nil {
+		if err := k.connect(ctx); err != nil {
+			return false, err
 		}
 	}
-	if err := k.c.Mail(m.From, k.options(m)); err != nil {
-		return fmt.Errorf("name the sender: %w", err)
+	defer context.AfterFunc(ctx, func() { _ = k.conn.SetDeadline(time.Now()) })()
+	_ = k.conn.SetDeadline(time.Now().Add(commandTime))
+	e := exchange{k: k, together: k.can["PIPELINING"]}
+	if k.unsettled {
+		e.say(func(err error) { k.unsettled = err != nil }, "RSET")
 	}
+	var sender error
+	e.say(func(err error) { sender = err }, "MAIL FROM:<%s>%s", m.From, k.options(m, to))
 	taken := 0
 	for i, a := range to {
-		if results[i] = k.c.Rcpt(a, nil); results[i] == nil {
-			taken++
-		} else if answered, _ := Answered(results[i]); !answered {
-			return fmt.Errorf("name a recipient: %w", results[i])
+		if strings.ContainsAny(a, "\r\n<> ") {
+			results[i] = &smtp.SMTPError{Code: 553, EnhancedCode: smtp.EnhancedCode{5, 1, 3}, Message: "This is no address."}
+			continue
 		}
+		if !e.together && sender != nil {
+			break
+		}
+		e.say(func(err error) {
+			if results[i] = err; err == nil {
+				taken++
+			}
+		}, "RCPT TO:<%s>", a)
 	}
-	if taken == 0 {
-		return nil
+	var begin error
+	asked := e.together || sender == nil && taken > 0
+	if asked {
+		e.say(func(err error) { begin = err }, "DATA")
 	}
-	d, err := k.c.Data()
-	if err != nil {
-		return fmt.Errorf("begin the message: %w", err)
+	e.read()
+	switch {
+	case e.broken != nil:
+		return e.heard, fmt.Errorf("name the sender and the recipients: %w", e.broken)
+	case sender != nil:
+		clear(results)
+		return true, k.without(asked && begin == nil, fmt.Errorf("name the sender: %w", sender))
+	case taken == 0:
+		k.unsettled = true
+		return true, k.without(asked && begin == nil, nil)
+	case begin != nil:
+		k.unsettled = true
+		return true, fmt.Errorf("begin the message: %w", begin)
 	}
+	_ = k.conn.SetDeadline(time.Now().Add(dataTime))
+	d := textproto.NewWriter(k.w).DotWriter()
 	if _, err := io.Copy(d, m.Message); err != nil {
-		return fmt.Errorf("send the message: %s", err)
+		return true, fmt.Errorf("send the message: %s", err)
 	}
 	if err := d.Close(); err != nil {
-		return fmt.Errorf("finish the message: %w", err)
+		return true, fmt.Errorf("send the message: %w", err)
+	}
+	if err := k.answer(); err != nil {
+		return true, fmt.Errorf("finish the message: %w", err)
+	}
+	return true, nil
+}
+
+// without ends a transaction that has no sender or no recipients: a relay that asks for the message all the same gets an empty one
+// (RFC 2920, 3.1). It returns why.
+func (k *RelayClient) without(begun bool, why error) error {
+	if begun {
+		if _, err := k.w.WriteString(".\r\n"); err != nil {
+			return err
+		}
+		if err := errors.Join(k.w.Flush(), k.answer()); err != nil {
+			if answered, _ := Answered(err); !answered {
+				return err
+			}
+		}
+		k.unsettled = false
+	}
+	return why
+}
+
+// exchange is some commands with what becomes of their answers: together, or one after the other.
+type exchange struct {
+	k        *RelayClient
+	together bool
+	hear     []func(error) // of each that is not answered yet
+	heard    bool          // something was answered
+	broken   error         // the connection is, or the relay is closing
+}
+
+// say gives the relay a command; hear gets nil, or why it was refused.
+func (e *exchange) say(hear func(error), format string, args ...any) {
+	if e.broken != nil {
+		return
+	}
+	if e.broken = e.k.write(fmt.Sprintf(format, args...)); e.broken != nil {
+		return
+	}
+	e.hear = append(e.hear, hear)
+	if !e.together {
+		e.read()
+	}
+}
+
+// read reads the answers to what was said.
+func (e *exchange) read() {
+	if e.broken == nil && len(e.hear) > 0 {
+		e.broken = e.k.w.Flush()
+	}
+	for _, hear := range e.hear {
+		if e.broken != nil {
+			return
+		}
+		err := e.k.answer()
+		if answered, _ := Answered(err); err != nil && !answered {
+			e.broken = err
+			return
+		}
+		e.heard = true
+		hear(err)
+	}
+	e.hear = e.hear[:0]
+}
+
+// connect reaches the relay, and asks what it can do.
+func (k *RelayClient) connect(ctx context.Context) error {
+	conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, "tcp", k.addr)
+	if err != nil {
+		return fmt.Errorf("reach the relay: %w", err)
+	}
+	k.limit = &io.LimitedReader{R: conn}
+	k.conn, k.w, k.r, k.unsettled = conn, bufio.NewWriterSize(conn, 32<<10), textproto.NewReader(bufio.NewReader(k.limit)), false
+	_ = conn.SetDeadline(time.Now().Add(commandTime))
+	if err := k.greet(); err != nil {
+		k.drop()
+		return fmt.Errorf("greet the relay: %s", Reply(err))
 	}
 	return nil
 }
 
+func (k *RelayClient) greet() error {
+	if err := k.answer(); err != nil {
+		return err
+	}
+	k.can = map[string]bool{}
+	if err := errors.Join(k.write("EHLO "+k.domain), k.w.Flush()); err != nil {
+		return err
+	}
+	k.limit.N = maxAnswer
+	code, says, err := k.r.ReadResponse(0)
+	if err == nil && code == 250 {
+		for i, line := range strings.Split(says, "\n") {
+			if name, _, _ := strings.Cut(line, " "); i > 0 {
+				k.can[strings.ToUpper(name)] = true
+			}
+		}
+		return nil
+	} else if err != nil {
+		return err
+	}
+	if err := errors.Join(k.write("HELO "+k.domain), k.w.Flush()); err != nil { // one of before 1995
+		return err
+	}
+	return k.answer()
+}
+
+func (k *RelayClient) write(command string) error {
+	_, err := k.w.WriteString(command + "\r\n")
+	return err
+}
+
+// answer reads one answer of the relay: nil where it goes on, an *smtp.SMTPError where it refuses.
+func (k *RelayClient) answer() error {
+	k.limit.N = maxAnswer
+	code, says, err := k.r.ReadResponse(0)
+	if err != nil {
+		return err
+	}
+	if code < 400 {
+		return nil
+	}
+	out := &smtp.SMTPError{Code: code, EnhancedCode: smtp.NoEnhancedCode, Message: says}
+	if first, rest, _ := strings.Cut(says, " "); strings.Count(first, ".") == 2 {
+		var e smtp.EnhancedCode
+		whole := true
+		for i, part := range strings.Split(first, ".") {
+			n, err := strconv.Atoi(part)
+			e[i], whole = n, whole && err == nil
+		}
+		if whole {
+			out.EnhancedCode, out.Message = e, strings.ReplaceAll(rest, "\n"+first+" ", "\n")
+		}
+	}
+	return out
+}
+
 // options says what kind of octets follow, where the relay understands that
 // (RFC 6152, RFC 6531).
-func (k *RelayClient) options(m Outgoing) *smtp.MailOptions {
-	var o smtp.MailOptions
+func (k *RelayClient) options(m Outgoing, to []string) (out string) {
 	header := has8Bit(m.Header)
-	if ok, _ := k.c.Extension("8BITMIME"); ok && (header || m.EightBit) {
-		o.Body = smtp.Body8BitMIME
+	if k.can["8BITMIME"] && (header || m.EightBit) {
+		out += " BODY=8BITMIME"
 	}
-	if ok, _ := k.c.Extension("SMTPUTF8"); ok && header {
-		o.UTF8 = true
+	utf8 := header || has8Bit([]byte(m.From))
+	for _, a := range to {
+		utf8 = utf8 || has8Bit([]byte(a))
 	}
-	return &o
+	if k.can["SMTPUTF8"] && utf8 {
+		out += " SMTPUTF8"
+	}
+	return out
 }
 
 func has8Bit(b []byte) bool {
