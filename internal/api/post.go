@@ -168,3 +168,30 @@ type FailedRecipient struct {
 type Retries struct {
 	IDs []string `json:"ids" minItems:"1" maxItems:"100" doc:"Of undelivered mail"`
 }
+
+// Post is a message to a group, and what became of it.
+type Post struct {
+	PostHead
+	State      string   `json:"state" enum:"accepted,waiting,declined"`
+	Decision   Decision `json:"decision" doc:"What the rules came to when it came in, and why"`
+	Says       string   `json:"says" doc:"What became of it"`
+	HandedOver *int     `json:"handed_over" doc:"For how many people the mail system has taken it over; null where you don't see who is in the group"`
+	Failed     *int     `json:"failed" doc:"How many people were refused or put off"`
+	Going      bool     `json:"going" doc:"It is not done with yet"`
+	Trouble    bool     `json:"trouble" doc:"Somebody did not get it, or not yet"`
+}
+
+// Delivery is what became of a post for one recipient.
+type Delivery struct {
+	Recipient string     `json:"recipient"`
+	State     string     `json:"state" enum:"handed_over,refused,trying,waiting" doc:"handed_over: the mail system took it over; refused: for good; trying: it was put off and is tried again; waiting: its turn has not come"`
+	At        *time.Time `json:"at,omitempty" doc:"When it was handed over, refused or put off last"`
+	NextAt    *time.Time `json:"next_at,omitempty" doc:"When it is tried"`
+	Attempts  int        `json:"attempts"`
+	Reply     string     `json:"reply,omitempty" doc:"What the mail system said"`
+}
+
+// SendAgain names whom a post goes to once more.
+type SendAgain struct {
+	Recipient string `json:"recipient" minLength:"3" maxLength:"320"`
+}

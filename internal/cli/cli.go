@@ -121,7 +121,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(), a.factorCommands(), a.protectionCommands(), a.externalCommands(), a.findingCommands(), a.roundCommands(), a.reportCommand(), a.publicCommands(), a.areaCommands(),
 		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.nestingCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
 		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.attributeCommands(), a.domainCommands(), a.termCommands(), a.clockCommand(),
-		a.rehearseCommand(), a.whoMayCommand(), a.ceilingCommands(), a.waitingCommands(), a.undeliveredCommands(), a.historyCommands(), a.filterCommands(), a.viewCommands(), a.changeCommands())
+		a.rehearseCommand(), a.whoMayCommand(), a.ceilingCommands(), a.waitingCommands(), a.undeliveredCommands(), a.postCommands(), a.historyCommands(), a.filterCommands(), a.viewCommands(), a.changeCommands())
 	wrapArgs(root)
 	return root
 }

@@ -126,3 +126,64 @@ func (a *app) undeliveredCommands() *cobra.Command {
 	})
 	return noun("undelivered", "Mail that did not reach everybody: list, retry", show, retry)
 }
+
+var postColumns = []column[api.Post]{
+	{name: "id", value: func(p api.Post) any { return p.ID }, whole: true},
+	{name: "received_at", heading: "CAME IN", value: func(p api.Post) any { return p.ReceivedAt }, show: func(p api.Post) string { return moment(p.ReceivedAt) }, whole: true},
+	{name: "author", value: func(p api.Post) any { return p.Author }},
+	{name: "subject", value: func(p api.Post) any { return p.Subject }},
+	{name: "state", value: func(p api.Post) any { return p.State }, csvOnly: true},
+	{name: "handed_over", value: func(p api.Post) any { return p.HandedOver }, csvOnly: true},
+	{name: "failed", value: func(p api.Post) any { return p.Failed }, csvOnly: true},
+	{name: "says", heading: "WHAT BECAME OF IT", value: func(p api.Post) any { return p.Says }, runs: true},
+}
+
+var deliveryStates = map[string]string{"handed_over": "handed over", "refused": "refused", "trying": "tried again", "waiting": "waits"}
+
+var deliveryColumns = []column[api.Delivery]{
+	{name: "recipient", value: func(d api.Delivery) any { return d.Recipient }},
+	{name: "state", value: func(d api.Delivery) any { return d.State }, show: func(d api.Delivery) string { return deliveryStates[d.State] }, whole: true},
+	{name: "at", heading: "WHEN", value: func(d api.Delivery) any { return d.At }, show: func(d api.Delivery) string {
+		if d.At == nil {
+			return ""
+		}
+		return moment(*d.At)
+	}, whole: true},
+	{name: "next_at", value: func(d api.Delivery) any { return d.NextAt }, csvOnly: true},
+	{name: "attempts", heading: "TRIED", value: func(d api.Delivery) any { return d.Attempts }},
+	{name: "reply", heading: "THE MAIL SYSTEM SAID", value: func(d api.Delivery) any { return d.Reply }, runs: true},
+}
+
+// postCommands are those about what became of messages to groups.
+func (a *app) postCommands() *cobra.Command {
+	var p, of paging
+	var to, recipient, state string
+	all := a.reads(&cobra.Command{Use: "list GROUP", Short: "List messages to a group, and what became of each", Args: cobra.ExactArgs(1),
+		Long:    wrap("List messages to a group, newest first: all, for those who decide about its posts; for others those that they wrote, and those that were to reach them. They are kept for 30 days.", 0),
+		Example: "  ivytable post list night-dispatch@merrowline.example\n  ivytable post list night-dispatch@merrowline.example --to tove.alder@merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			return list(a, &p, func(p client.Paging) (api.Page[api.Post], error) { return c.Posts(ctx, args[0], to, p) }, postColumns)
+		})
+	all.Flags().StringVar(&to, "to", "", "those alone that were to reach this address")
+	paged(all, &p)
+	deliveries := a.reads(&cobra.Command{Use: "deliveries POST", Short: "List what became of a message for each whom it was to reach", Args: cobra.ExactArgs(1),
+		Example: "  ivytable post deliveries 01935c1e-7a10-7000-8000-3f1f2a9c5b11\n  ivytable post deliveries 01935c1e-7a10-7000-8000-3f1f2a9c5b11 --state refused --output csv"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			return list(a, &of, func(p client.Paging) (api.Page[api.Delivery], error) {
+				return c.Deliveries(ctx, args[0], recipient, state, p)
+			}, deliveryColumns)
+		})
+	deliveries.Flags().StringVar(&recipient, "to", "", "of this address alone")
+	deliveries.Flags().StringVar(&state, "state", "", "those alone: handed_over, refused, trying, waiting")
+	paged(deliveries, &of)
+	again := a.changes(&cobra.Command{Use: "again POST ADDRESS", Short: "Send a message again to one of those whom it was to reach", Args: cobra.ExactArgs(2),
+		Example: "  ivytable post again 01935c1e-7a10-7000-8000-3f1f2a9c5b11 tove.alder@merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			d, err := c.SendAgain(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.done(d, "It goes to %s again. Look: ivytable post deliveries %s --to %s", d.Recipient, args[0], d.Recipient)
+		})
+	return noun("post", "What became of messages to groups: list, deliveries, again", all, deliveries, again)
+}

@@ -53,3 +53,19 @@ func (c *Client) HeldPost(ctx context.Context, id string) (api.HeldPost, error) 
 func (c *Client) Writing(ctx context.Context, to string) (api.Writing, error) {
 	return get[api.Writing](ctx, c, "/writing", url.Values{"to": {to}})
 }
+
+// Posts lists posts to a group: all, for those who decide about them; else mine, and those that were to reach me. With a recipient, those
+// that were to reach that address.
+func (c *Client) Posts(ctx context.Context, ref, recipient string, p Paging) (api.Page[api.Post], error) {
+	return get[api.Page[api.Post]](ctx, c, at("groups", ref, "posts"), set(p.values(), map[string]string{"recipient": recipient}))
+}
+
+// Deliveries lists what became of a post for each whom it was to reach.
+func (c *Client) Deliveries(ctx context.Context, post, recipient, state string, p Paging) (api.Page[api.Delivery], error) {
+	return get[api.Page[api.Delivery]](ctx, c, at("posts", post, "deliveries"), set(p.values(), map[string]string{"recipient": recipient, "state": state}))
+}
+
+// SendAgain sends a post again to one of those whom it was to reach.
+func (c *Client) SendAgain(ctx context.Context, post, recipient string) (api.Delivery, error) {
+	return change[api.Delivery](ctx, c, http.MethodPost, at("posts", post, "again"), api.SendAgain{Recipient: recipient})
+}

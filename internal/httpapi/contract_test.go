@@ -373,6 +373,12 @@ var contract = []row{
 	{op: "list-group-waiting", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "approve"}`, want: signedIn(200), records: "post.approve", by: []int{3, 4, 6}},
 	{op: "decide-waiting", body: `{"ids": ["<post>"], "verdict": "decline", "reason": "Off topic"}`, want: signedIn(200), records: "post.decline", by: []int{3, 4, 6}},
+	{op: "list-posts", path: "ref=<open>", want: signedIn(200)},
+	{op: "list-posts", path: "ref=<hidden>", want: [7]int{401, 404, 200, 200, 200, 200, 200}},
+	{op: "list-posts", path: "ref=<open>", query: "recipient=somebody@elsewhere.example", want: [7]int{401, 403, 403, 200, 200, 403, 200}},
+	{op: "list-deliveries", path: "id=<undelivered>", want: [7]int{401, 404, 200, 200, 200, 404, 200}},
+	{op: "list-deliveries", path: "id=" + nothing, want: signedIn(404)},
+	{op: "send-again", path: "id=<refused post>", body: `{"recipient": "<refused one>"}`, want: [7]int{401, 404, 403, 200, 200, 404, 200}, records: "mail.retry"},
 	{op: "list-undelivered", want: signedIn(200)},
 	{op: "list-group-undelivered", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "list-group-undelivered", path: "ref=<hidden>", want: [7]int{401, 404, 403, 200, 200, 403, 200}},
@@ -660,6 +666,11 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	set("<domain>", func() []string {
 		f.n++
 		return []string{"<domain>", kit.First(k.Domains.Add(ctx, admin, api.NewDomain{Name: fmt.Sprintf("u%.6s-%d.merrowline.example", strings.ToLower(f.open), f.n)})).Name}
+	})
+	set("<refused post>", func() []string {
+		id := k.Undelivered(f.t, f.open)
+		one := kit.First(k.Post.Deliveries(ctx, admin, id, "", "refused", "", 1)).Items[0]
+		return []string{"<refused post>", id, "<refused one>", one.Recipient}
 	})
 	set("<undelivered>", func() []string { return []string{"<undelivered>", k.Undelivered(f.t, f.open)} })
 	set("<post>", func() []string {

@@ -37,7 +37,7 @@ func TestEveryRouteForHelpers(t *testing.T) {
 	// These are about the actor's own part, or about what no area is about.
 	own := strings.Fields("join-group leave-group change-member remove-member read-member list-abilities export-abilities create-token revoke-token withdraw-request sign-out change-areas")
 	// These are about a group, which their path does not name.
-	about := strings.Fields("rehearse read-history-entry list-affected undo-entry read-roster explain-rule read-held-post read-held-post-as-administrator")
+	about := strings.Fields("rehearse read-history-entry list-affected undo-entry list-deliveries send-again read-roster explain-rule read-held-post read-held-post-as-administrator")
 	for _, powers := range [][]string{{}, {"people", "change", "policy", "life", "posts"}} {
 		helpsWith(t, who, powers...)
 		for _, c := range contract {

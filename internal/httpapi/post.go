@@ -58,3 +58,27 @@ func (s *server) readHeldPostBecause(ctx context.Context, by workspace.Actor, in
 }) (*reply[api.HeldPost], error) {
 	return body(s.s.Post.Read(ctx, by, in.ID, in.Body.Reason))
 }
+
+func (s *server) listPosts(ctx context.Context, by workspace.Actor, in *struct {
+	Ref
+	Paging
+	Recipient string `query:"recipient" maxLength:"320" doc:"Those alone that were to reach this address"`
+}) (*reply[api.Page[api.Post]], error) {
+	return body(s.s.Post.Posts(ctx, by, in.Group, in.Recipient, in.Cursor, in.Limit))
+}
+
+func (s *server) listDeliveries(ctx context.Context, by workspace.Actor, in *struct {
+	ID string `path:"id" maxLength:"40"`
+	Paging
+	Recipient string `query:"recipient" maxLength:"320" doc:"Of this address alone"`
+	State     string `query:"state" enum:"handed_over,refused,trying,waiting"`
+}) (*reply[api.Page[api.Delivery]], error) {
+	return body(s.s.Post.Deliveries(ctx, by, in.ID, in.Recipient, in.State, in.Cursor, in.Limit))
+}
+
+func (s *server) sendAgain(ctx context.Context, by workspace.Actor, in *struct {
+	ID   string `path:"id" maxLength:"40"`
+	Body api.SendAgain
+}) (*reply[api.Delivery], error) {
+	return body(s.s.Post.SendAgain(ctx, by, in.ID, in.Body.Recipient))
+}

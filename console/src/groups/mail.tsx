@@ -5,6 +5,7 @@ import { api, ask, type Group } from '../api/client';
 import { useDraft } from '../lib/use-draft';
 import { Choice, Fact, Moved, Panel, Saving, Trouble } from '../ui/parts';
 import { useGroup } from './page';
+import { Posts } from './posts';
 
 type Texts = Group['mail'];
 
@@ -12,7 +13,12 @@ type Texts = Group['mail'];
 export default function Mail() {
   const g = useGroup();
   const may = g.may?.includes('change') ?? false;
-  return may ? <Draft group={g} /> : <Look group={g} />;
+  return (
+    <Stack gap="5">
+      {may ? <Draft group={g} /> : <Look group={g} />}
+      <Posts group={g} />
+    </Stack>
+  );
 }
 
 const repliesTo = (t: Texts, g: Group) =>

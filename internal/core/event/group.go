@@ -353,10 +353,14 @@ func (PostRead) undo() Undo { return cannot("What was read can't be unread.") }
 type MailRetried struct {
 	Author  string `json:"author"`
 	Subject string `json:"subject"`
+	To      string `json:"to,omitempty"` // whom it goes to once more; "": all who did not get it
 }
 
 func (MailRetried) Kind() Kind { return "mail.retry" }
 func (f MailRetried) did(Who, string) string {
+	if f.To != "" {
+		return fmt.Sprintf("sent the message %q by %s to %s again", short(f.Subject), f.Author, f.To)
+	}
 	return fmt.Sprintf("had the message %q by %s tried again", short(f.Subject), f.Author)
 }
 func (MailRetried) undo() Undo { return cannot("A message that was sent can't be taken back.") }
