@@ -3,11 +3,13 @@ package main
 import (
 	"fmt"
 	"runtime"
+	"slices"
 	"sync/atomic"
 	"time"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/life"
 	"ivytable.example/ivytable/internal/workspace/review"
 )
@@ -68,6 +70,49 @@ func (b *bench) follow() (row, error) {
 		return err
 	})
 	return row{work: "what the review does after a change of one group", floor: "the change", goal: "no page waits", took: took, base: base}, err
+}
+
+// listMeanwhile times a page of groups while all of them go through one change: of 20 pages the slowest but one, against the same alone.
+func (b *bench) listMeanwhile() (row, error) {
+	page := func(into *[]time.Duration) error {
+		time.Sleep(10 * time.Millisecond) // somebody who looks, not a flood
+		d, err := timed(func() error {
+			_, err := b.w.Group.List(b.ctx, b.admin, group.Query{States: []string{"active"}, Sort: "-people", Limit: 50})
+			return err
+		})
+		*into = append(*into, d)
+		return err
+	}
+	var meanwhile, alone []time.Duration
+	for _, to := range []string{"en", "de"} {
+		for range 200 {
+			if err := page(&alone); err != nil {
+				return row{}, err
+			}
+		}
+		if _, err := b.w.Bulk.Begin(b.ctx, b.admin, api.NewBulk{Language: to, List: &api.BulkList{}}); err != nil {
+			return row{}, err
+		}
+		done := make(chan error, 1)
+		go func() { done <- b.w.Bulk.Run(b.ctx) }()
+		for running := true; running; {
+			select {
+			case err := <-done:
+				if running = false; err != nil {
+					return row{}, err
+				}
+			default:
+				if err := page(&meanwhile); err != nil {
+					return row{}, err
+				}
+			}
+		}
+	}
+	p95 := func(d []time.Duration) time.Duration {
+		slices.Sort(d)
+		return d[len(d)*95/100]
+	}
+	return row{work: fmt.Sprintf("a page of groups while %d of them change, its p95", b.size.Groups), floor: "the same page, alone", goal: "<= 2x", took: p95(meanwhile), base: p95(alone), note: fmt.Sprintf("%d pages meanwhile", len(meanwhile))}, nil
 }
 
 // forecast times when all groups expire, by week, against a scan of the days.

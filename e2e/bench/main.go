@@ -119,7 +119,7 @@ func at(ctx context.Context, size demo.Size) (rows []row, pages []string, err er
 	}
 	b.admin = workspace.Actor{Person: admin}
 	fmt.Fprintf(os.Stderr, "made %d people, %d groups, %d memberships in %v\n", size.People, size.Groups, size.Memberships, time.Since(began).Round(time.Second))
-	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.rcpt, b.expansion, b.rehearsal, b.attributeChange, b.export, b.changeMany, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay, b.review, b.follow, b.forecast, b.terms, b.round, b.verify} {
+	for _, measure := range []func() (row, error){b.pageOfGroups, b.crowd, b.crowdedList, b.decision, b.typeAhead, b.rcpt, b.expansion, b.rehearsal, b.attributeChange, b.export, b.changeMany, b.listMeanwhile, b.bulkAdd, b.pageOfMembers, b.effect, b.whoMay, b.review, b.follow, b.forecast, b.terms, b.round, b.verify} {
 		r, err := measure()
 		if err != nil {
 			return nil, nil, err
