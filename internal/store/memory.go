@@ -31,6 +31,7 @@ import (
 type memory struct {
 	mu       sync.Mutex
 	at       changes
+	counted  time.Time // when the lengths of lists were last to be counted again
 	counts   *simplelru.LRU[digest, kept[int64]]
 	pages    *simplelru.LRU[digest, kept[[]place]]
 	members  *simplelru.LRU[digest, kept[[]MemberRow]]
@@ -84,11 +85,16 @@ const (
 	ofGroups   subject = 1 << iota // mail_groups, memberships and their words
 	ofPeople                       // people and their words, who are on lists of groups too
 	ofSettings                     // settings
+	ofLengths                      // as of groups, for how long lists of them are
 )
+
+// lag is how long a change that is made in many parts may leave the length of a list as it was: to count it again after each of them
+// would cost more than the change.
+const lag = 500 * time.Millisecond
 
 // changes counts the committed changes that make what is kept of each subject untrue. What is kept of
 // groups names people, too.
-type changes struct{ groups, people, settings int64 }
+type changes struct{ groups, people, settings, lengths int64 }
 
 func (c *changes) count(of subject) {
 	if of&(ofGroups|ofPeople) != 0 {
@@ -108,6 +114,8 @@ func (c *changes) of(x subject) int64 {
 		return c.people
 	case ofSettings:
 		return c.settings
+	case ofLengths:
+		return c.lengths
 	}
 	return c.groups
 }
@@ -117,16 +125,25 @@ func (c *changes) of(x subject) int64 {
 func (s *Tx) writing(of subject) *gorm.DB {
 	s.written |= of
 	if !inTx(s.db) {
-		s.memory.forget(of)
+		s.memory.forget(of, false)
 	}
 	return s.db
 }
 
-func (m *memory) forget(of subject) {
+// forget ends what is kept of subjects; part says that more of the same change follows, after which the lengths of lists are counted
+// again at the latest.
+func (m *memory) forget(of subject, part bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.at.count(of)
+	if now := time.Now(); of&(ofGroups|ofPeople) != 0 && (!part || now.Sub(m.counted) >= lag) {
+		m.at.lengths++
+		m.counted = now
+	}
 }
+
+// Part says that a transaction is a part of a larger change, of which more follows.
+func (s *Tx) Part() { s.part = true }
 
 // kept is what was read at some state of its tables.
 type kept[T any] struct {
@@ -201,6 +218,9 @@ func listed[T any](s *Reads, all *simplelru.LRU[digest, kept[T]], of subject, ke
 
 // keptCount returns how long the list is that a query describes.
 func (s *Reads) keptCount(of subject, query string, args []any, read func() (int64, error)) (int64, error) {
+	if of == ofGroups {
+		of = ofLengths
+	}
 	return listed(s, s.memory.counts, of, digestOf(query, args), read)
 }
 

@@ -340,3 +340,38 @@ func TestAGroupIsDeletedWhileAPageIsRead(t *testing.T) {
 		t.Errorf("the page holds %v, and goes on at %+v", got, page.Next)
 	}
 }
+
+// Parts of a larger change leave the length of a list as it was for a moment; its last part, and any other change, are counted at once.
+func TestPartsOfAChangeAreCountedAfterAWhile(t *testing.T) {
+	s := open(t)
+	add := func(name string, part bool) {
+		t.Helper()
+		err := s.Transact(ctx, false, func(tx *Tx) error {
+			if part {
+				tx.Part()
+			}
+			return tx.AddGroup(newGroup(name, strings.ReplaceAll(strings.ToLower(name), " ", "-")+"@merrowline.example"))
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	add("Kept Whole", false)
+	n := total(t, s.Tx)
+	add("Kept Part One", true)
+	first, _ := s.Groups(GroupQuery{Q: "kept part", Sort: ByName, Limit: 5})
+	if got := total(t, s.Tx); got != n || len(first.Items) != 1 {
+		t.Errorf("after a part there are %d, not %d; its page has %d", got, n, len(first.Items))
+	}
+	add("Kept Part Two", false)
+	if got := total(t, s.Tx); got != n+2 {
+		t.Errorf("after the last part there are %d, not %d", got, n+2)
+	}
+	s.memory.mu.Lock()
+	s.memory.counted = time.Now().Add(-lag)
+	s.memory.mu.Unlock()
+	add("Kept Part Three", true)
+	if got := total(t, s.Tx); got != n+3 {
+		t.Errorf("after a while there are %d, not %d", got, n+3)
+	}
+}

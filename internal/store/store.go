@@ -57,6 +57,7 @@ type Tx struct {
 	hid     bool    // it hid a group from colleagues
 	nested  bool    // it changed what is nested in what
 	written subject // what it wrote that something is kept of
+	part    bool    // more of the same change follows
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -196,9 +197,10 @@ var errLooked = errors.New("nothing is kept")
 func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) error {
 	for try := 1; ; try++ {
 		var written subject
+		var part bool
 		err := p.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.memory}, looking: looking}
-			defer func() { written = s.written }()
+			defer func() { written, part = s.written, s.part }()
 			if err := f(s); err != nil {
 				return err
 			}
@@ -213,7 +215,7 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 		if errors.Is(err, errLooked) {
 			return nil
 		}
-		p.memory.forget(written)
+		p.memory.forget(written, part)
 		var m *driver.MySQLError
 		again := errors.Is(err, errDeparted) || errors.As(err, &m) && (m.Number == 1213 || m.Number == 1205)
 		if !again || try == tries {

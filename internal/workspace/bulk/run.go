@@ -78,6 +78,7 @@ func (s *Service) step(ctx context.Context, worker, id uuid.UUID) (more bool, er
 		}
 		if b.Next < b.Total {
 			more = true
+			c.Tx.Part()
 			b.LeaseUntil = until
 			return c.Tx.SaveBulk(b)
 		}
