@@ -416,42 +416,31 @@ func (s *Reads) reviewPeople(out *ReviewFacts) error {
 		return err
 	}
 	counts := make([]int, len(names))
-	var last uuid.UUID
-	n := 0
-	var at *review.Facts  // of the group
-	var both sql.RawBytes // twice 16 octets in one value: as two texts they would take twice the time
-	settle := func() {
-		if g := at; g != nil && n <= departmental {
-			for i, k := range counts {
-				if k > 0 && names[i] != "" {
-					g.Departments[names[i]] = k
-				}
-			}
-		}
-		clear(counts)
-		n = 0
-	}
-	err = eachRow(s.db.Raw("SELECT CONCAT(CAST(group_id AS BINARY(16)), CAST(member_id AS BINARY(16))) FROM memberships WHERE kind = 1 ORDER BY group_id"), func(scan func(...any) error) error {
-		if err := scan(&both); err != nil {
+	var groupID, members sql.RawBytes // of 16 octets each; the members of a group in one value, since two million rows take three times as long
+	return eachRow(s.db.Raw("SET STATEMENT group_concat_max_len = 1073741824 FOR SELECT CAST(group_id AS BINARY(16)), GROUP_CONCAT(CAST(member_id AS BINARY(16)) SEPARATOR '') FROM memberships WHERE kind = 1 GROUP BY group_id"), func(scan func(...any) error) error {
+		if err := scan(&groupID, &members); err != nil {
 			return err
 		}
-		group, member := uuid.UUID(both[:16]), uuid.UUID(both[16:])
-		if group != last {
-			settle()
-			last, at = group, out.Groups[group]
-		}
-		if at == nil {
+		group, n := uuid.UUID(groupID), len(members)/16
+		g := out.Groups[group]
+		if g == nil {
 			return nil
 		}
-		n++
-		out.Crowd.Add(group, member)
-		if p, here := people[member]; here {
-			counts[p.department]++
+		clear(counts)
+		for i := range n {
+			member := uuid.UUID(members[16*i : 16*i+16])
+			out.Crowd.Add(group, member)
+			if p, here := people[member]; here {
+				counts[p.department]++
+			}
+		}
+		for i, k := range counts {
+			if k > 0 && n <= departmental && names[i] != "" {
+				g.Departments[names[i]] = k
+			}
 		}
 		return nil
 	})
-	settle()
-	return err
 }
 
 // Unfilled returns which of the attributes of people nobody of the workspace has a value in.

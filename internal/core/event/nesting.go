@@ -38,7 +38,12 @@ func (f ConsentGiven) did(_ Who, _ string) string {
 func (f ConsentGiven) changes() []Change {
 	return []Change{{Field: "consent", From: f.Was, To: f.Scope}}
 }
-func (ConsentGiven) undo() Undo { return can("End the consent: the group goes out of the other one.") }
+func (f ConsentGiven) undo() Undo {
+	if f.Was == "counted" || f.Was == "seen" {
+		return can("Agree to what was agreed before: its people are %s there.", f.Was)
+	}
+	return can("End the consent: the group goes out of the other one.")
+}
 
 // ConsentEnded: a group is not, or no longer, in another.
 type ConsentEnded struct {

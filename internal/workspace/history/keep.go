@@ -8,10 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
-	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/people"
@@ -26,9 +27,9 @@ const (
 
 // keeping is for how long the history is kept, and who gets its seals.
 type keeping struct {
-	Months  int      `json:"months"` // 0: for good
-	SealsTo []string `json:"seals_to"`
-	Every   string   `json:"every"` // day, week, month
+	Months  int         `json:"months"` // 0: for good
+	SealsTo []uuid.UUID `json:"seals_to"`
+	Every   string      `json:"every"` // day, week, month
 }
 
 var sealEvery = []string{"day", "week", "month"}
@@ -41,8 +42,25 @@ type kept struct {
 
 func defaultKeeping() keeping { return keeping{Every: "week"} }
 
-func shapeKeeping(k keeping, version int) api.HistoryKeeping {
-	return api.HistoryKeeping{Months: k.Months, SealsTo: append([]string{}, k.SealsTo...), Every: k.Every, Version: version}
+func shapeKeeping(v *workspace.View, k keeping, version int) (api.HistoryKeeping, error) {
+	who, err := keepers(v, k)
+	out := api.HistoryKeeping{Months: k.Months, SealsTo: []string{}, Every: k.Every, Version: version}
+	for _, p := range who {
+		out.SealsTo = append(out.SealsTo, p.Address)
+	}
+	return out, err
+}
+
+// keepers are those who keep the seals and are here, by address.
+func keepers(v *workspace.View, k keeping) (out []store.Person, err error) {
+	who, err := v.Read.PeopleByID(k.SealsTo)
+	for _, p := range who {
+		if p.Active {
+			out = append(out, p)
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Person) int { return strings.Compare(a.AddrKey, b.AddrKey) })
+	return out, err
 }
 
 // Keeping returns for how long the history is kept, and who gets its seals.
@@ -56,7 +74,10 @@ func (s *Service) Keeping(ctx context.Context, by workspace.Actor) (api.HistoryK
 	if err != nil {
 		return api.HistoryKeeping{}, err
 	}
-	out := shapeKeeping(k, version+1)
+	out, err := shapeKeeping(v, k, version+1)
+	if err != nil {
+		return out, err
+	}
 	first, err := v.Read.OldestEvent()
 	if !first.IsZero() {
 		out.From = first.In(v.Zone()).Format(time.DateOnly)
@@ -88,18 +109,23 @@ func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.Hist
 			bad.Add(field, workspace.Cut(to, 100), "There is nobody %q in the workspace who could keep the seals.", workspace.Cut(to, 100))
 		case err != nil:
 			return none, err
-		case !slices.Contains(next.SealsTo, p.Address):
-			next.SealsTo = append(next.SealsTo, p.Address)
+		case !slices.Contains(next.SealsTo, p.ID):
+			next.SealsTo = append(next.SealsTo, p.ID)
 		}
 	}
 	if err := bad.Err(); err != nil {
 		return none, err
 	}
-	slices.Sort(next.SealsTo)
 	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangeKeeping, keepingSetting, "how the history is kept", version, defaultKeeping(), func(c *workspace.Change, before keeping, current int) error {
-		n = shapeKeeping(next, current+2)
+		was, err := shapeKeeping(&c.View, before, current+1)
+		if err != nil {
+			return err
+		}
+		if n, err = shapeKeeping(&c.View, next, current+2); err != nil {
+			return err
+		}
 		var changes []event.Change
-		for _, x := range [][3]string{{"months", fmt.Sprint(before.Months), fmt.Sprint(next.Months)}, {"seals_to", strings.Join(before.SealsTo, ", "), strings.Join(next.SealsTo, ", ")}, {"seals_every", before.Every, next.Every}} {
+		for _, x := range [][3]string{{"months", fmt.Sprint(before.Months), fmt.Sprint(next.Months)}, {"seals_to", strings.Join(was.SealsTo, ", "), strings.Join(n.SealsTo, ", ")}, {"seals_every", before.Every, next.Every}} {
 			if x[1] != x[2] {
 				changes = append(changes, event.Change{Field: x[0], From: x[1], To: x[2]})
 				c.Effect(api.Effect{Field: x[0], From: x[1], To: x[2]})
@@ -110,7 +136,7 @@ func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.Hist
 			c.Says("Nothing changes.")
 			return nil
 		}
-		says, err := keepingSays(&c.View, next)
+		says, err := keepingSays(&c.View, n)
 		if err != nil {
 			return err
 		}
@@ -118,19 +144,19 @@ func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.Hist
 		if err := c.Tx.SaveSetting(keepingSetting, next, current+1); err != nil {
 			return err
 		}
-		return c.Record(event.KeepingChanged{Before: event.Was(shapeKeeping(before, current+1), n.Version), Changed: changes}, nil)
+		return c.Record(event.KeepingChanged{Before: event.Was(was, n.Version), Changed: changes}, nil)
 	})
 	return n, err
 }
 
 // oldest is the first moment of what is kept.
-func oldest(v *workspace.View, k keeping) time.Time {
+func oldest(v *workspace.View, months int) time.Time {
 	now := v.Now().In(v.Zone())
-	return time.Date(now.Year(), now.Month()-time.Month(k.Months), now.Day(), 0, 0, 0, 0, now.Location())
+	return time.Date(now.Year(), now.Month()-time.Month(months), now.Day(), 0, 0, 0, 0, now.Location())
 }
 
 // keepingSays says what comes of keeping the history so.
-func keepingSays(v *workspace.View, k keeping) (string, error) {
+func keepingSays(v *workspace.View, k api.HistoryKeeping) (string, error) {
 	mail := "Its seals are mailed to nobody."
 	if len(k.SealsTo) > 0 {
 		mail = fmt.Sprintf("Each %s its last seal is mailed to %s.", k.Every, strings.Join(k.SealsTo, ", "))
@@ -139,7 +165,7 @@ func keepingSays(v *workspace.View, k keeping) (string, error) {
 		return "The history is kept for good. " + mail, nil
 	}
 	first, err := v.Read.OldestEvent()
-	from := oldest(v, k)
+	from := oldest(v, k.Months)
 	if first.IsZero() || !first.Before(from) {
 		return fmt.Sprintf("The history is kept for %d months; nothing in it is older. %s", k.Months, mail), err
 	}
@@ -203,7 +229,7 @@ func forget(c *workspace.Change, today string) (more bool, err error) {
 	if _, err := c.Read.Setting(keepingSetting, &k); err != nil || k.Months == 0 || did.Looked == today {
 		return false, err
 	}
-	before := oldest(&c.View, k)
+	before := oldest(&c.View, k.Months)
 	old, err := c.Read.OldHistory(before, forgetAtOnce)
 	if err != nil {
 		return false, err
@@ -242,21 +268,11 @@ func mailSeal(c *workspace.Change, today string) error {
 	if err := c.Tx.SaveSetting(keptSetting, did, at+1); err != nil {
 		return err
 	}
-	var keys []string
-	for _, to := range k.SealsTo {
-		if a, err := mailaddr.Parse(to); err == nil {
-			keys = append(keys, a.Key())
-		}
-	}
-	who, err := c.Read.PeopleByKeys(keys)
+	who, err := keepers(&c.View, k)
 	if err != nil {
 		return err
 	}
-	for _, key := range keys {
-		p, known := who[key]
-		if !known || !p.Active {
-			continue
-		}
+	for _, p := range who {
 		lang, _, _ := strings.Cut(people.Fields(p)["preferredLanguage"], "-")
 		l := c.Letter(workspace.LetterSeal, lang, "/history", map[string]string{"place": fmt.Sprint(st.Place), "seal": st.Seal, "address": p.Address, "date": workspace.DateIn(lang, c.Now().In(c.Zone()))})
 		l.Apart = true

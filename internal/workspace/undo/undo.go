@@ -31,6 +31,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/life"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/protection"
 	"ivytable.example/ivytable/internal/workspace/public"
 	"ivytable.example/ivytable/internal/workspace/reach"
@@ -169,11 +170,26 @@ func (s *Service) undo(ctx context.Context, by workspace.Actor, x *entry, fact e
 		x.change = b.ID
 		return err
 	case event.ConsentAsked:
-		return s.Consent.End(ctx, by, f.Outer.Address, f.Inner.Address, "")
+		outer, inner, err := s.pair(ctx, by, x, f.Outer, f.Inner)
+		if err != nil {
+			return err
+		}
+		return s.Consent.End(ctx, by, outer, inner, "")
 	case event.ConsentGiven:
-		return s.Consent.End(ctx, by, f.Inner.Address, f.Outer.Address, "")
+		outer, inner, err := s.pair(ctx, by, x, f.Outer, f.Inner)
+		if err != nil {
+			return err
+		}
+		if f.Was == "counted" || f.Was == "seen" {
+			return last(s.Consent.Give(ctx, by, inner, outer, api.NewConsent{Consent: f.Was}))
+		}
+		return s.Consent.End(ctx, by, inner, outer, "")
 	case event.ConsentEnded:
-		return s.in(s.Member.Add(ctx, by, f.Outer.Address, api.NewMembers{People: []api.NewPerson{{Address: f.Inner.Address}}, Quiet: true}, 0))
+		outer, inner, err := s.pair(ctx, by, x, f.Outer, f.Inner)
+		if err != nil {
+			return err
+		}
+		return s.in(s.Member.Add(ctx, by, outer, api.NewMembers{People: []api.NewPerson{{Address: inner}}, Quiet: true}, 0))
 	case event.PersonCreated, event.PersonReturned:
 		return last(s.Directory.Depart(ctx, by, x.person(), api.Departure{}, 0))
 	case event.PersonDeparted:
@@ -260,6 +276,27 @@ func of[In, Out any](id string, do func(context.Context, workspace.Actor, string
 
 func last[T any](_ T, err error) error { return err }
 
+// pair returns the two groups of an entry about nesting by their addresses now. The entry is kept with one of them; the other has to be the
+// one that had its address then.
+func (s *Service) pair(ctx context.Context, by workspace.Actor, x *entry, outer, inner event.Who) (outerAt, innerAt string, err error) {
+	v := s.k.View(ctx, by)
+	for _, g := range []struct {
+		was event.Who
+		now *string
+	}{{outer, &outerAt}, {inner, &innerAt}} {
+		found, err := v.LookUp(g.was.Address)
+		if err != nil {
+			return "", "", err
+		}
+		if found.ID.String() != x.group && found.CreatedAt.After(x.At) {
+			v.Hush() // another group has that address by now, of which the actor may not know
+			return "", "", workspace.ErrNoGroup(g.was.Address)
+		}
+		*g.now = found.Address
+	}
+	return outerAt, innerAt, nil
+}
+
 // rule sets a rule of membership to what it was, or deletes it.
 func (s *Service) rule(ctx context.Context, by workspace.Actor, x *entry, f event.RuleSet) error {
 	now, err := s.Rules.Read(ctx, by, x.group)
@@ -341,6 +378,9 @@ func (s *Service) vouching(ctx context.Context, by workspace.Actor, x *entry, f 
 	if f.Voucher != (event.Who{}) {
 		if patch.Voucher = f.Was.By.Address; patch.Voucher == "" {
 			return workspace.Fail(workspace.Conflict, "Nobody answered for %s before. Name somebody else by hand.", f.People)
+		}
+		if p, err := people.Find(v, patch.Voucher); err == nil && p.CreatedAt.After(x.At) {
+			return workspace.Fail(workspace.Conflict, "Somebody else has the address %s by now. Name somebody by hand.", patch.Voucher)
 		}
 	}
 	all, err := s.External.Change(ctx, by, patch)

@@ -19,7 +19,7 @@ import (
 const outsider = "quay@gannetport.example"
 
 // moving are fields that a change of anything moves on, and what says who changed it last.
-var moving = regexp.MustCompile(`"(version|revision|id|renewed_at|made_at|made_by|set_at|set_by|change|since|at|by|added_at|added_by|joined_at|joined_by|changed_at|url|by_me|last_seen|expires_at|departed_at|way)":("[^"]*"|\d+),?`)
+var moving = regexp.MustCompile(`"(version|revision|id|renewed_at|made_at|made_by|set_at|set_by|change|since|at|by|added_at|added_by|joined_at|joined_by|changed_at|url|by_me|last_seen|expires_at|departed_at|decided_at|way)":("[^"]*"|\d+),?`)
 
 func asText(t *testing.T, all ...any) string {
 	t.Helper()
@@ -216,6 +216,19 @@ func TestEveryKind(t *testing.T) {
 	inner := k.Make(t, "Undone Inner").Address
 	group("consent.give", add(api.NewPerson{Address: inner}))
 	group("consent.end", func(ref string) { last(nil, k.Consent.End(ctx, ines, inner, ref, "")) }, add(api.NewPerson{Address: inner}))
+
+	outer := k.Make(t, "Undone Outer").Address
+	add(api.NewPerson{Address: inner})(outer)
+	agreed := func() string { return asText(t, kit.First(k.Consent.Of(ctx, ines, outer, "", 10)).Items) }
+	was := agreed()
+	last(k.Consent.Give(ctx, ines, inner, outer, api.NewConsent{Consent: "seen"}))
+	if agreed() == was {
+		t.Error("nothing was agreed")
+	}
+	undone(t, "consent.give", agreed)
+	if now := agreed(); now != was {
+		t.Errorf("what was agreed is %s, not %s", now, was)
+	}
 
 	// of the workspace
 	of := func(kind string, state func() any, does func(), before ...func()) {
