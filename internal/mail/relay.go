@@ -128,7 +128,8 @@ func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results 
 			return false, err
 		}
 	}
-	defer context.AfterFunc(ctx, func() { _ = k.conn.SetDeadline(time.Now()) })()
+	conn := k.conn // which may be another by the time that ctx ends
+	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
 	_ = k.conn.SetDeadline(time.Now().Add(commandTime))
 	e := exchange{k: k, together: k.can["PIPELINING"]}
 	if k.unsettled {

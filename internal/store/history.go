@@ -101,6 +101,16 @@ func (s *Reads) Affected(event int64) (out []Affected, err error) {
 	return out, wrap("read the history", err)
 }
 
+// EventSince returns the newest entry after one, and of another change, of some kinds, about a group or a person; 0 for none.
+func (s *Reads) EventSince(entry int64, change, group, person uuid.UUID, kinds []string) (id int64, err error) {
+	query, args := "SELECT h.id FROM history h WHERE h.group_id = ?", []any{group}
+	if person != uuid.Nil {
+		query, args = "SELECT h.id FROM history_people a JOIN history h ON h.id = a.history_id WHERE a.person_id = ?", []any{person}
+	}
+	err = s.db.Raw(query+" AND h.id > ? AND h.change_id <> ? AND h.kind IN ? ORDER BY h.id DESC LIMIT 1", append(args, entry, change, kinds)...).Scan(&id).Error
+	return id, wrap("read the history", err)
+}
+
 // TakenOutBy returns the people and nested groups whom an event took out of its group.
 func (s *Reads) TakenOutBy(event int64) (out []Affected, err error) {
 	err = s.db.Find(&out, "history_id = ? AND was <> '' AND now = ''", event).Error

@@ -95,6 +95,9 @@ func (f PeopleChanged) undo() Undo {
 	if f.Until != "" {
 		return cannot("Until when each of them was in it before is not kept. Set their last day by hand.")
 	}
+	if f.Role != "" && f.Delivery != "" {
+		return cannot("Which of the two was changed of whom is not kept. Change the roles and the delivery by hand.")
+	}
 	return can("Give each of them back what they had, unless it was changed since.")
 }
 
@@ -115,7 +118,9 @@ func (f PeopleRemoved) did(_ Who, group string) string {
 	}
 	return fmt.Sprintf("took %s out of %s", f.People, group)
 }
-func (PeopleRemoved) undo() Undo { return can("Put them back: add those whom this entry took out.") }
+func (PeopleRemoved) undo() Undo {
+	return can("Put them back in the roles that they had; with a delivery and an end as for anybody who is new.")
+}
 
 // PeopleInvited: people were asked whether they want to be in a group.
 type PeopleInvited struct {

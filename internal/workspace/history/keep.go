@@ -23,6 +23,7 @@ const (
 	keptSetting    = "history_kept"
 	leastMonths    = 12
 	forgetAtOnce   = 10_000 // entries, in one transaction
+	daysInADay     = 2      // that are forgotten in one day at most, so that a clock that jumps forgets nothing, and what was missed is made good
 )
 
 // keeping is for how long the history is kept, and who gets its seals.
@@ -36,6 +37,7 @@ var sealEvery = []string{"day", "week", "month"}
 
 // kept is what was done by that.
 type kept struct {
+	From   string `json:"from"`   // the first day that is kept
 	Looked string `json:"looked"` // the day on which it was last looked for what is old
 	Mailed string `json:"mailed"` // the day on which the seal was last mailed
 }
@@ -144,6 +146,11 @@ func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.Hist
 		if err := c.Tx.SaveSetting(keepingSetting, next, current+1); err != nil {
 			return err
 		}
+		if before.Months != next.Months {
+			if err := keepFrom(c, next); err != nil {
+				return err
+			}
+		}
 		return c.Record(event.KeepingChanged{Before: event.Was(was, n.Version), Changed: changes}, nil)
 	})
 	return n, err
@@ -153,6 +160,31 @@ func (s *Service) SetKeeping(ctx context.Context, by workspace.Actor, n api.Hist
 func oldest(v *workspace.View, months int) time.Time {
 	now := v.Now().In(v.Zone())
 	return time.Date(now.Year(), now.Month()-time.Month(months), now.Day(), 0, 0, 0, 0, now.Location())
+}
+
+// keepFrom notes from which day on is kept: the one that whoever changes it was shown.
+func keepFrom(c *workspace.Change, k keeping) error {
+	var did kept
+	at, err := c.Tx.LockSetting(keptSetting, &did)
+	if err != nil {
+		return err
+	}
+	did.From, did.Looked = "", ""
+	if k.Months > 0 {
+		did.From = oldest(&c.View, k.Months).Format(time.DateOnly)
+	}
+	return c.Tx.SaveSetting(keptSetting, did, at+1)
+}
+
+// next is the first day that is kept from today on: by the clock, but not many days after the one before.
+func (d kept) next(byClock time.Time) time.Time {
+	from, err := time.ParseInLocation(time.DateOnly, d.From, byClock.Location())
+	if most := from.AddDate(0, 0, daysInADay); err == nil && d.Looked != "" && byClock.After(most) {
+		return most
+	} else if err == nil && d.Looked == "" && byClock.After(from) {
+		return from
+	}
+	return byClock
 }
 
 // keepingSays says what comes of keeping the history so.
@@ -229,13 +261,13 @@ func forget(c *workspace.Change, today string) (more bool, err error) {
 	if _, err := c.Read.Setting(keepingSetting, &k); err != nil || k.Months == 0 || did.Looked == today {
 		return false, err
 	}
-	before := oldest(&c.View, k.Months)
+	before := did.next(oldest(&c.View, k.Months))
 	old, err := c.Read.OldHistory(before, forgetAtOnce)
 	if err != nil {
 		return false, err
 	}
 	if more = len(old.Entries) == forgetAtOnce; !more {
-		did.Looked = today
+		did.Looked, did.From = today, before.Format(time.DateOnly)
 	}
 	if err := c.Tx.SaveSetting(keptSetting, did, at+1); err != nil || old.Place == 0 {
 		return false, err

@@ -86,14 +86,47 @@ func TestOldEntriesAreForgotten(t *testing.T) {
 	if v := verify(t, l, signe); v.Total != 0 || v.Right != 4 {
 		t.Errorf("%+v", v)
 	}
-	// a year later, all but what says that it was forgotten, which is forgotten by an entry of its own
-	l.Move(370)
+	// a clock that jumps forgets nothing
+	l.Move(3700)
+	for range 3 {
+		if err := l.History.Keep(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	sealed(t, l)
+	if v := verify(t, l, signe); v.Total != 0 || v.Right != 4 {
+		t.Errorf("after a jump: %+v", v)
+	}
+	l.Move(-3700)
+	// a year that passes does: each day as many as passed, all but what was done last, by entries that say so
+	for range 372 {
+		l.Move(1)
+		if err := l.History.Keep(ctx); err != nil {
+			t.Fatal(err)
+		}
+		sealed(t, l)
+	}
+	if v := verify(t, l, signe); v.Total != 0 || v.Right != 1 {
+		t.Errorf("%+v", v)
+	}
+	// and whoever shortens it is shown from when on, and has it so the same night
+	n.Months = 24
+	if _, err := l.History.SetKeeping(ctx, ines, n, 0); err != nil {
+		t.Fatal(err)
+	}
+	l.Make(t, "Last")
+	l.Move(380)
+	n.Months = 12
+	if _, err := l.History.SetKeeping(ctx, ines, n, 0); err != nil {
+		t.Fatal(err)
+	}
+	sealed(t, l)
 	if err := l.History.Keep(ctx); err != nil {
 		t.Fatal(err)
 	}
 	sealed(t, l)
-	if v := verify(t, l, signe); v.Total != 0 || v.Right != 1 {
-		t.Errorf("%+v", v)
+	if v := verify(t, l, signe); v.Total != 0 || v.Right != 2 {
+		t.Errorf("shortened: %+v", v)
 	}
 }
 
@@ -103,18 +136,18 @@ func TestTheBeginningIsProven(t *testing.T) {
 		sql  []string
 		kind string
 	}{
-		"more than was forgotten": {[]string{"DELETE FROM history_people WHERE history_id IN (SELECT entry FROM history_seals WHERE place = 12)", "DELETE FROM history WHERE id IN (SELECT entry FROM history_seals WHERE place = 12)", "DELETE FROM history_seals WHERE place = 12"}, "missing"},
-		"what says so is edited":  {[]string{"UPDATE history SET data = REPLACE(data, '\"place\": 11', '\"place\": 12') WHERE kind = 'history.forget'", "UPDATE history SET data = REPLACE(data, '\"place\":11', '\"place\":12') WHERE kind = 'history.forget'", "DELETE FROM history_seals WHERE place = 12"}, "edited"},
+		"more than was forgotten": {[]string{"DELETE FROM history_people WHERE history_id IN (SELECT entry FROM history_seals WHERE place = 11)", "DELETE FROM history WHERE id IN (SELECT entry FROM history_seals WHERE place = 11)", "DELETE FROM history_seals WHERE place = 11"}, "missing"},
+		"what says so is edited":  {[]string{"UPDATE history SET data = REPLACE(data, '\"place\": 10', '\"place\": 11') WHERE kind = 'history.forget'", "UPDATE history SET data = REPLACE(data, '\"place\":10', '\"place\":11') WHERE kind = 'history.forget'", "DELETE FROM history_seals WHERE place = 11"}, "edited"},
 		"what says so is gone":    {[]string{"DELETE FROM history WHERE kind = 'history.forget'"}, "missing"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l, signe := history(t, "begins_"+strings.ReplaceAll(name, " ", ""), 5)
 			ines := l.Actor(t, kit.Administrator)
+			l.Move(400)
 			if _, err := l.History.SetKeeping(ctx, ines, api.HistoryKeeping{Months: 12}, 0); err != nil {
 				t.Fatal(err)
 			}
 			sealed(t, l)
-			l.Move(400)
 			for i := range 3 {
 				l.Make(t, fmt.Sprintf("Later %d", i))
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -67,8 +68,9 @@ func callBack(c *workspace.Change, g *workspace.Locked, i store.Invitation) erro
 	return c.Record(event.InvitationCalledBack{Of: of}, &g.Group.Group, did)
 }
 
-// CallBackInvitations ends those invitations of people whom an entry of the history affected that nobody has answered.
-func (s *Service) CallBackInvitations(ctx context.Context, by workspace.Actor, ref string, affected []store.Affected) error {
+// CallBackInvitations ends those invitations of people whom an entry of the history affected that nobody has answered; not those that were
+// made after it.
+func (s *Service) CallBackInvitations(ctx context.Context, by workspace.Actor, ref string, affected []store.Affected, at time.Time) error {
 	return s.k.OnGroup(ctx, by, ref, access.ManageLinks, func(c *workspace.Change, g *workspace.Locked) error {
 		open, err := c.Tx.LockOpenInvitations(g.ID)
 		if err != nil {
@@ -88,7 +90,7 @@ func (s *Service) CallBackInvitations(ctx context.Context, by workspace.Actor, r
 		}
 		n := 0
 		for _, i := range open {
-			if !meant[people[i.AddrKey].ID] && !meant[store.AddressID(i.AddrKey)] {
+			if i.MadeAt.After(at) || !meant[people[i.AddrKey].ID] && !meant[store.AddressID(i.AddrKey)] {
 				continue
 			}
 			n++

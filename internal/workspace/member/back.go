@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -19,7 +20,12 @@ import (
 type Before struct {
 	Delivery string // which they had: each or none; "": it was not changed
 	Out      bool   // they go, although the entry did not let them in
+
+	At time.Time // of the entry: who came in after it came in again
 }
+
+// sameEntry is how long after an entry those whom it let in may stand in the group: each a microsecond after the one before.
+const sameEntry = time.Second
 
 // Back gives people of a group back what they had before an entry of the history affected them: their roles and their delivery, or that
 // they were not in it. Whose part was changed since keeps it; the results say so.
@@ -55,6 +61,8 @@ func (s *Service) Back(ctx context.Context, by workspace.Actor, ref string, affe
 				t.Err = workspace.Fail(workspace.Conflict, "Is not in %s any more.", g.Name)
 			case row.Role.String() != a.Now:
 				t.Err = workspace.Fail(workspace.Conflict, "Is %s by now, not %s.", row.Role, a.Now)
+			case a.Was == "" && !before.Out && row.AddedAt.After(before.At.Add(sameEntry)):
+				t.Err = workspace.Fail(workspace.Conflict, "Came into %s again since.", g.Name)
 			case before.Delivery != "" && workspace.Delivery(row.Mail) == before.Delivery:
 				t.Err = workspace.Fail(workspace.Conflict, "Has chosen another delivery since.")
 			}

@@ -51,7 +51,7 @@ func (s *Service) Posts(ctx context.Context, by workspace.Actor, ref, recipient,
 		if err != nil {
 			return none, err
 		}
-		if !shown(q.Recipient) {
+		if !shown(q.Recipient) && !strings.EqualFold(q.Recipient, by.Person.Address) {
 			return none, workspace.Fail(workspace.NotAllowed, "You don't see whether %s is in %s.", q.Recipient, g.Name)
 		}
 	case decides:
@@ -86,7 +86,11 @@ func (s *Service) Posts(ctx context.Context, by workspace.Actor, ref, recipient,
 	return workspace.Page(page, func(m store.Mailing) api.Post {
 		x := read[m.MessageID]
 		mine := x.AuthorID != nil && *x.AuthorID == by.Person.ID
-		return shapePost(v, m, read, progress[m.ID], counted && (decides || mine))
+		out := shapePost(v, m, read, progress[m.ID], counted && (decides || mine))
+		if m.State == store.Accepted && !decides && !mine { // what became of it for others is theirs
+			out.Says, out.Trouble = "It was passed on; look what became of it for you.", false
+		}
+		return out
 	}), nil
 }
 
@@ -194,7 +198,9 @@ func (s *Service) Deliveries(ctx context.Context, by workspace.Actor, id, recipi
 	out := none
 	for _, d := range all {
 		if !shown(d.Recipient) {
-			out.Hidden = "More people of a group that you can't see."
+			if recipient == "" { // else it would tell whether that one is among them
+				out.Hidden = "More people of a group that you can't see."
+			}
 			continue
 		}
 		if state != "" && d.State != state || recipient != "" && !strings.EqualFold(d.Recipient, recipient) {

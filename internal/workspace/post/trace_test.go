@@ -116,6 +116,12 @@ func TestWhatBecameOfAPost(t *testing.T) {
 	if err != nil || len(p.Items) != 1 || p.Items[0].Recipient != kit.Member || p.Hidden == "" || p.Total != 1 {
 		t.Errorf("an author who doesn't see the people: %+v, %v", p, err)
 	}
+	for _, who := range []string{kit.Owner, kit.Moderator, kit.Colleague, "nobody@" + kit.Domain} { // whether they got it, or are there at all, is told by nothing
+		p, err := k.Post.Deliveries(ctx, k.Actor(t, kit.Member), id, who, "", "", 10)
+		if err != nil || len(p.Items) != 0 || p.Hidden != "" || p.Total != 0 {
+			t.Errorf("whether it reached %s: %+v, %v", who, p, err)
+		}
+	}
 	if x := posts(k.Actor(t, kit.Member), "").Items[0]; x.HandedOver != nil || x.Failed != nil || x.Says != "It could not be handed to everybody, or not yet." {
 		t.Errorf("%+v", x)
 	}
@@ -127,6 +133,10 @@ func TestWhatBecameOfAPost(t *testing.T) {
 	}
 	if _, err := k.Post.Posts(ctx, k.Actor(t, kit.Member), g, kit.Owner, "", 10); !workspace.IsKind(err, workspace.NotAllowed) {
 		t.Errorf("a member asks about the owner: %v", err)
+	}
+	k.Letters(t)
+	if x := kit.First(k.Post.Posts(ctx, k.Actor(t, kit.Moderator), g, kit.Moderator, "", 10)); len(x.Items) != 1 {
+		t.Errorf("a moderator, of themselves: %+v", x)
 	}
 	if p := posts(owner, "agent@port.example"); len(p.Items) != 1 {
 		t.Errorf("what the outsider was to get: %+v", p)

@@ -119,8 +119,8 @@ func (s *Service) Entry(ctx context.Context, by workspace.Actor, id int64) (api.
 	return api.Undone{Entry: id, Says: by.Report.Says, Change: x.change}, nil
 }
 
-// person is the identifier of whom an entry is about; "" for nobody alone.
-func (x *entry) person() string {
+// one is the identifier of whom an entry is about; "" for nobody alone.
+func (x *entry) one() string {
 	if len(x.affected) != 1 {
 		return ""
 	}
@@ -131,17 +131,15 @@ func (x *entry) person() string {
 func (s *Service) undo(ctx context.Context, by workspace.Actor, x *entry, fact event.Fact) error {
 	switch f := fact.(type) {
 	case event.GroupCreated, event.GroupRestored:
-		return last(s.Life.Retire(ctx, by, x.group, 0))
-	case event.GroupRetired, event.GroupLapsed:
-		return last(s.Life.Restore(ctx, by, x.group, 0))
-	case event.RoundAnswered:
-		return last(s.Life.Restore(ctx, by, x.group, 0))
+		return s.life(ctx, by, x, s.Life.Retire)
+	case event.GroupRetired, event.GroupLapsed, event.RoundAnswered:
+		return s.life(ctx, by, x, s.Life.Restore)
 	case event.GroupChanged:
 		return last(s.Group.Back(ctx, by, x.group, f.Changed))
 	case event.PolicyChanged:
 		return last(s.Reach.Back(ctx, by, x.group, f.Changed))
 	case event.GroupHeld:
-		return last(s.Life.Release(ctx, by, x.group, 0))
+		return s.life(ctx, by, x, s.Life.Release)
 	case event.GroupReleased:
 		return last(s.Life.Hold(ctx, by, x.group, api.Hold{Reason: f.Reason}, 0))
 	case event.RuleSet:
@@ -149,18 +147,18 @@ func (s *Service) undo(ctx context.Context, by workspace.Actor, x *entry, fact e
 	case event.RuleDeleted:
 		return s.ruleAgain(ctx, by, x, f)
 	case event.RuleKept:
-		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{Out: true}))
+		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{Out: true, At: x.At}))
 	case event.OverrideSet:
 		return s.override(ctx, by, x, f)
 	case event.OwnersSet, event.PeopleAdded, event.Joined, event.InvitationAccepted:
-		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{}))
+		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{At: x.At}))
 	case event.PeopleChanged:
 		before := map[string]string{"each": "none", "none": "each"}[f.Delivery] // of those whom it was changed of
-		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{Delivery: before}))
+		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{Delivery: before, At: x.At}))
 	case event.PeopleRemoved:
 		return s.putBack(ctx, by, x)
 	case event.PeopleInvited:
-		return s.Joining.CallBackInvitations(ctx, by, x.group, x.affected)
+		return s.Joining.CallBackInvitations(ctx, by, x.group, x.affected, x.At)
 	case event.JoinLinkCreated:
 		return s.Joining.CallBackLink(ctx, by, x.group, f.Link)
 	case event.ExternalsVouched:
@@ -191,15 +189,17 @@ func (s *Service) undo(ctx context.Context, by workspace.Actor, x *entry, fact e
 		}
 		return s.in(s.Member.Add(ctx, by, outer, api.NewMembers{People: []api.NewPerson{{Address: inner}}, Quiet: true}, 0))
 	case event.PersonCreated, event.PersonReturned:
-		return last(s.Directory.Depart(ctx, by, x.person(), api.Departure{}, 0))
+		return s.person(ctx, by, x, func(ctx context.Context, by workspace.Actor, ref string, version int) (api.PersonDetails, error) {
+			return s.Directory.Depart(ctx, by, ref, api.Departure{}, version)
+		})
 	case event.PersonDeparted:
-		return last(s.Directory.Return(ctx, by, x.person(), 0))
+		return s.person(ctx, by, x, s.Directory.Return)
 	case event.PersonChanged:
-		return last(s.Directory.Back(ctx, by, x.person(), f.Changed))
+		return last(s.Directory.Back(ctx, by, x.one(), f.Changed))
 	case event.DomainAdded:
 		return s.Domains.Retire(ctx, by, f.Domain, 0)
 	case event.DomainLeads:
-		return last(s.Domains.Lead(ctx, by, f.Before, 0))
+		return s.main(ctx, by, f)
 	case event.DomainRetired:
 		return last(s.Domains.Add(ctx, by, api.NewDomain{Name: f.Domain}))
 	case event.AttributeDeclared:
@@ -297,6 +297,66 @@ func (s *Service) pair(ctx context.Context, by workspace.Actor, x *entry, outer,
 	return outerAt, innerAt, nil
 }
 
+// lives are the kinds that say whether a group lives, or is under hold.
+var lives = map[string][]string{
+	"group.hold": {"group.hold", "group.release"},
+	"":           {"group.retire", "group.lapse", "group.restore"},
+}
+
+// life does something about the life of a group, where nothing was done about it since.
+func (s *Service) life(ctx context.Context, by workspace.Actor, x *entry, do func(context.Context, workspace.Actor, string, int) (api.Group, error)) error {
+	v := s.k.View(ctx, by)
+	g, err := v.LookUp(x.group)
+	if err != nil {
+		return err
+	}
+	kinds := lives[x.Kind]
+	if kinds == nil {
+		kinds = lives[""]
+	}
+	later, err := v.Read.EventSince(x.ID, x.ChangeID, g.ID, uuid.Nil, kinds)
+	if err != nil {
+		return err
+	}
+	if later > 0 {
+		return again(x.ID, later)
+	}
+	return last(do(ctx, by, x.group, g.Version))
+}
+
+// person has somebody leave or return, where they did neither since.
+func (s *Service) person(ctx context.Context, by workspace.Actor, x *entry, do func(context.Context, workspace.Actor, string, int) (api.PersonDetails, error)) error {
+	v := s.k.View(ctx, by)
+	p, err := people.Find(v, x.one())
+	if err != nil {
+		return err
+	}
+	later, err := v.Read.EventSince(x.ID, x.ChangeID, uuid.Nil, p.ID, []string{"person.depart", "person.return"})
+	if err != nil {
+		return err
+	}
+	if later > 0 {
+		return again(x.ID, later)
+	}
+	return last(do(ctx, by, p.ID.String(), p.Version))
+}
+
+func again(entry, later int64) error {
+	return workspace.Fail(workspace.Conflict, "Entry %d did the like after entry %d. Undo that one first, or change it by hand.", later, entry)
+}
+
+// main makes the mail domain the main one that was it before, where it still is the one of the entry.
+func (s *Service) main(ctx context.Context, by workspace.Actor, f event.DomainLeads) error {
+	all, err := s.Domains.List(ctx, by)
+	if err != nil {
+		return err
+	}
+	if now := all.Items[0]; now.Name != f.Domain {
+		return workspace.Fail(workspace.Conflict, "%s is the main mail domain by now. Change it by hand.", now.Name)
+	}
+	return last(s.Domains.Lead(ctx, by, f.Before, 0))
+}
+
 // rule sets a rule of membership to what it was, or deletes it.
 func (s *Service) rule(ctx context.Context, by workspace.Actor, x *entry, f event.RuleSet) error {
 	now, err := s.Rules.Read(ctx, by, x.group)
@@ -357,7 +417,8 @@ func (s *Service) in(all api.AddedAll, err error) error {
 // vouching has whoever answered for an external member before do so again.
 func (s *Service) vouching(ctx context.Context, by workspace.Actor, x *entry, f event.ExternalsVouched) error {
 	v := s.k.View(ctx, by)
-	group, person := uuid.MustParse(x.group), x.affected[0].PersonID
+	group, _ := uuid.Parse(x.group)
+	person, _ := uuid.Parse(x.one())
 	row, err := v.Read.External(group, person)
 	if errors.Is(err, store.ErrNotFound) {
 		return workspace.Fail(workspace.Conflict, "%s is not in it any more.", f.People)

@@ -456,6 +456,67 @@ func TestWhatStandsAgainst(t *testing.T) {
 	if _, err := k.Undo.Entry(ctx, ines, made); !workspace.IsKind(err, workspace.Conflict) || !strings.Contains(err.Error(), "owner") {
 		t.Errorf("the last owner: %v", err)
 	}
+	// what was done since, and undone, and done again
+	since := func(says string, id int64) {
+		t.Helper()
+		if _, err := k.Undo.Entry(ctx, ines, id); !workspace.IsKind(err, workspace.Conflict) || !strings.Contains(err.Error(), says) {
+			t.Errorf("entry %d: %v", id, err)
+		}
+	}
+	must := func(_ any, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		k.MoveBy(time.Minute)
+	}
+	must(k.Life.Hold(ctx, ines, g, api.Hold{Reason: "One case"}, 0))
+	held := newest(t, "group.hold")
+	must(k.Life.Release(ctx, ines, g, 0))
+	must(k.Life.Hold(ctx, ines, g, api.Hold{Reason: "Another case"}, 0))
+	since("did the like", held)
+	must(k.Life.Release(ctx, ines, g, 0))
+	must(k.Life.Retire(ctx, ines, g, 0))
+	retired := newest(t, "group.retire")
+	must(k.Life.Restore(ctx, ines, g, 0))
+	must(k.Life.Retire(ctx, ines, g, 0))
+	since("did the like", retired)
+	must(k.Undo.Entry(ctx, ines, newest(t, "group.retire")))
+	since("did the like", retired)
+	added := func() int64 {
+		must(k.Member.Add(ctx, ines, g, api.NewMembers{People: []api.NewPerson{{Address: "again@port.example"}}}, 0))
+		return newest(t, "people.add")
+	}
+	must(k.Reach.ChangePolicy(ctx, ines, g, kit.Policy("externals=adders"), 0))
+	in := added()
+	must(nil, k.Member.Remove(ctx, ines, g, "again@port.example", 0))
+	added()
+	since("again since", in)
+	invited := func() int64 {
+		must(k.Member.Add(ctx, ines, g, api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: "later@port.example"}}}, 0))
+		return newest(t, "people.invite")
+	}
+	asked := invited()
+	must(nil, k.Joining.CallBackInvitation(ctx, ines, g, "later@port.example"))
+	invited()
+	since("None of these invitations", asked)
+	must(k.Member.ChangeOne(ctx, ines, g, kit.Colleague, api.MemberPatch{Role: "member", Delivery: "none"}, 0))
+	since("Which of the two", newest(t, "people.change"))
+	must(k.Directory.Create(ctx, ines, api.NewPersonEntry{Address: "to.and.fro@" + kit.Domain, Name: "To and Fro"}))
+	must(k.Directory.Depart(ctx, ines, "to.and.fro@"+kit.Domain, api.Departure{}, 0))
+	left := newest(t, "person.depart")
+	must(k.Directory.Return(ctx, ines, "to.and.fro@"+kit.Domain, 0))
+	must(k.Directory.Depart(ctx, ines, "to.and.fro@"+kit.Domain, api.Departure{}, 0))
+	since("did the like", left)
+	for _, d := range []string{"fro.example", "to.example"} {
+		must(k.Domains.Add(ctx, ines, api.NewDomain{Name: d}))
+	}
+	before := kit.First(k.Domains.List(ctx, ines)).Items[0].Name
+	must(k.Domains.Lead(ctx, ines, "fro.example", 0))
+	led := newest(t, "domain.main")
+	must(k.Domains.Lead(ctx, ines, "to.example", 0))
+	since("to.example is the main", led)
+	must(k.Domains.Lead(ctx, ines, before, 0))
 	// what can't be undone says why
 	h, err := k.History.List(ctx, ines, "", `kind eq "person.password_link" or kind eq "group.renew" or kind eq "rule.follow"`, "", 5)
 	if err != nil {
