@@ -98,7 +98,7 @@ func (a *app) historyCommands() *cobra.Command {
 				return err
 			}
 			if u.Change != "" {
-				return a.done(u, "%s\nThe groups follow: ivytable change show %s", u.Says, u.Change)
+				return a.done(u, "%s Look: ivytable change show %s", u.Says, u.Change)
 			}
 			return a.done(u, "%s", u.Says)
 		})
