@@ -136,7 +136,7 @@ func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results 
 		e.say(func(err error) { k.unsettled = err != nil }, "RSET")
 	}
 	var sender error
-	e.say(func(err error) { sender = err }, "MAIL FROM:<%s>%s", m.From, k.options(m, to))
+	e.say(func(err error) { sender = err }, "MAIL FROM:<", m.From, ">", k.options(m, to))
 	taken := 0
 	for i, a := range to {
 		if strings.ContainsAny(a, "\r\n<> ") {
@@ -150,7 +150,7 @@ func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results 
 			if results[i] = err; err == nil {
 				taken++
 			}
-		}, "RCPT TO:<%s>", a)
+		}, "RCPT TO:<", a, ">")
 	}
 	var begin error
 	asked := e.together || sender == nil && taken > 0
@@ -212,11 +212,11 @@ type exchange struct {
 }
 
 // say gives the relay a command; hear gets nil, or why it was refused.
-func (e *exchange) say(hear func(error), format string, args ...any) {
+func (e *exchange) say(hear func(error), command ...string) {
 	if e.broken != nil {
 		return
 	}
-	if e.broken = e.k.write(fmt.Sprintf(format, args...)); e.broken != nil {
+	if e.broken = e.k.write(command...); e.broken != nil {
 		return
 	}
 	e.hear = append(e.hear, hear)
@@ -287,14 +287,26 @@ func (k *RelayClient) greet() error {
 	return k.answer()
 }
 
-func (k *RelayClient) write(command string) error {
-	_, err := k.w.WriteString(command + "\r\n")
+func (k *RelayClient) write(parts ...string) error {
+	for _, p := range parts {
+		if _, err := k.w.WriteString(p); err != nil {
+			return err
+		}
+	}
+	_, err := k.w.WriteString("\r\n")
 	return err
 }
 
 // answer reads one answer of the relay: nil where it goes on, an *smtp.SMTPError where it refuses.
 func (k *RelayClient) answer() error {
 	k.limit.N = maxAnswer
+	if at, err := k.r.R.Peek(4); err == nil && at[0] == '2' && at[3] == ' ' { // it goes on, in one line: what it says is of no interest
+		_, err := k.r.R.ReadSlice('\n')
+		for errors.Is(err, bufio.ErrBufferFull) {
+			_, err = k.r.R.ReadSlice('\n')
+		}
+		return err
+	}
 	code, says, err := k.r.ReadResponse(0)
 	if err != nil {
 		return err

@@ -268,10 +268,7 @@ func (s *session) take(m Message, body *spool) error {
 	if tr.Mark, err = s.s.service.Post.Marker(ctx); err != nil {
 		return s.failed("data", err)
 	}
-	domains, err := s.s.service.Post.Domains(ctx)
-	if err != nil {
-		return s.failed("data", err)
-	}
+	domains := s.to[0].Domains
 	proven, err := s.s.service.Post.Wrote(ctx, s.by, m.Author)
 	if err != nil {
 		return s.failed("data", err)

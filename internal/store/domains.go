@@ -15,11 +15,16 @@ func (s *Reads) Domains() (names []string, err error) {
 	return names, wrap("read the domains", err)
 }
 
+// keptDomains is Domains, as they were within the last five seconds; what this process changed shows at once.
+func (s *Reads) keptDomains() ([]string, error) {
+	return load(s, s.memory.domains, ofSettings, "", func(int64) ([]string, error) { return s.Domains() })
+}
+
 // SetDomains puts mail domains of a workspace in place, the main one first. Others that are there
 // stay.
 func (s *Tx) SetDomains(names []string) error {
 	for i, n := range names {
-		if err := s.db.Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
+		if err := s.writing(ofSettings).Exec("INSERT INTO domains (name, place) VALUES (?, ?) ON DUPLICATE KEY UPDATE place = VALUES(place)", n, i).Error; err != nil {
 			return wrap("write the domains", err)
 		}
 	}
@@ -38,7 +43,7 @@ func (s *Tx) LockDomain(name string) error {
 
 // DeleteDomain takes a domain away that is locked and in which nothing lies.
 func (s *Tx) DeleteDomain(name string) error {
-	return wrap("delete a domain", s.db.Exec("DELETE FROM domains WHERE name = ?", name).Error)
+	return wrap("delete a domain", s.writing(ofSettings).Exec("DELETE FROM domains WHERE name = ?", name).Error)
 }
 
 // takeAddresses inserts addresses. It returns ErrDuplicate where one is somebody's, and ErrNoDomain

@@ -299,21 +299,14 @@ type Standing struct {
 	Override policy.Override
 }
 
-// StandingOf returns where somebody stands with a group who has, or had, an address: all that a decision about their
-// mail asks, in one statement, but for what they are in through other groups. ErrNotFound is for nobody's.
-func (s *Reads) StandingOf(group uuid.UUID, key string) (out Standing, err error) {
-	var r standingRow
-	err = s.db.Raw("SELECT "+standingColumns+" FROM mail_groups g"+standingJoins+" WHERE g.id = ? AND p.id IS NOT NULL", key, key, KindFormer, group).Row().Scan(r.into()...)
-	return r.standing(), wrap("read where an author stands", err)
-}
-
-// standingColumns and standingJoins are a Standing, beside a group g, by an address that somebody has or had.
+// standingColumns and standingJoins are a Standing, beside a group g, by an address (given four times, with KindFormer after the second)
+// that somebody has or had, or nobody here.
 const (
 	standingColumns = "p.id, p.address, p.addr_key, p.name, p.active, p.external, p.workspace_role, m.role, m.added_at, oa.kind, od.kind"
 	standingJoins   = ` LEFT JOIN people p ON p.id = COALESCE((SELECT id FROM people WHERE addr_key = ?), (SELECT ref FROM addresses WHERE addr_key = ? AND kind = ?))
 		LEFT JOIN memberships m ON m.group_id = g.id AND m.member_id = p.id
-		LEFT JOIN overrides oa ON oa.group_id = g.id AND oa.addr_key = p.addr_key
-		LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = CONCAT('*@', SUBSTRING_INDEX(p.addr_key, '@', -1))`
+		LEFT JOIN overrides oa ON oa.group_id = g.id AND oa.addr_key = COALESCE(p.addr_key, ?)
+		LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = CONCAT('*@', SUBSTRING_INDEX(COALESCE(p.addr_key, ?), '@', -1))`
 )
 
 type standingRow struct {
@@ -338,38 +331,68 @@ func (r *standingRow) standing() Standing {
 }
 
 // Asked is all that the decision about a message asks of the records, but for what its author is in through other
-// groups.
+// groups. The mail domains are as they were within the last five seconds.
 type Asked struct {
-	Group  Group
-	Author Standing // of somebody known
-	Frame
+	Group   Group
+	Author  Standing
+	Domains []string
 }
 
-// AskedOf reads what is asked about mail to an address by somebody who has, or had, another one, and a setting, in one
-// statement. ErrNotFound is for an address of no group, and for an author whom nobody knows.
-func (s *Reads) AskedOf(address, author, setting string) (out Asked, err error) {
+// AskedOf reads what is asked about mail to an address by who has, or had, another one ("" where that is not known yet), in one
+// statement; what is kept of the group is used where it is still so. ErrNotFound is for an address of no group.
+func (s *Reads) AskedOf(address, author string) (Asked, error) {
+	return s.asked(askedByAddress, author, address, KindGroup, KindAlias)
+}
+
+// AskedLately is AskedOf by nobody who is known, as it was within the last five seconds; what this process changed shows at once.
+func (s *Reads) AskedLately(address string) (Asked, error) {
+	m, now := s.memory, time.Now()
+	m.mu.Lock()
+	k, ok := m.asked.Get(address)
+	at := m.at.groups + m.at.settings
+	m.mu.Unlock()
+	if ok && k.holds(at, now) && !inTx(s.db) {
+		return k.what, nil
+	}
+	a, err := s.AskedOf(address, "")
+	if err == nil && !inTx(s.db) {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.asked.Add(address, kept[Asked]{a, at, now.Add(keptFor)})
+	}
+	return a, err
+}
+
+// AskedOfGroup is AskedOf for a group that is known already.
+func (s *Reads) AskedOfGroup(group uuid.UUID, author string) (Asked, error) {
+	return s.asked(askedByGroup, author, group.String())
+}
+
+const (
+	askColumns     = "SELECT g.id, g.version, g.revision, " + standingColumns + " FROM mail_groups g" + standingJoins
+	askedByAddress = askColumns + " WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?))"
+	askedByGroup   = askColumns + " WHERE g.id = ?"
+)
+
+func (s *Reads) asked(query, author string, of ...any) (out Asked, err error) {
 	var r standingRow
-	var text sql.RawBytes
-	var f frameRow
-	columns := "g." + strings.Join(strings.FieldsFunc(groupColumns, func(c rune) bool { return c == ',' || c <= ' ' }), ", g.")
-	rows, err := s.db.Raw("SELECT "+columns+", "+standingColumns+", "+frameColumns+`
-		FROM mail_groups g`+standingJoins+` LEFT JOIN settings s ON s.name = ?
-		WHERE g.id = (SELECT ref FROM addresses WHERE addr_key = ? AND kind IN (?, ?)) AND p.id IS NOT NULL`, author, author, KindFormer, setting, address, KindGroup, KindAlias).Rows()
+	var at GroupVersion
+	err = s.preparedRow(query, append([]any{author, author, KindFormer, author, author}, of...), append([]any{&at.ID, &at.Version, &at.Revision}, r.into()...))
 	if err != nil {
 		return out, wrap("read what a decision asks", err)
 	}
-	defer rows.Close()
-	if !rows.Next() {
-		if err = rows.Err(); err == nil {
-			err = sql.ErrNoRows
-		}
-		return out, wrap("read what a decision asks", err)
+	out.Author = r.standing()
+	if out.Domains, err = s.keptDomains(); err != nil {
+		return out, err
 	}
-	if err = rows.Scan(slices.Concat(out.Group.into(&text), r.into(), f.into())...); err == nil {
-		out.Group.Policy, err = decodePolicy(string(text))
+	if have, _ := s.memory.groupsOf([]place{{GroupVersion: at}}); len(have) > 0 {
+		out.Group = have[at.ID]
+		return out, nil
 	}
-	out.Author, out.Frame = r.standing(), f.frame()
-	return out, wrap("read what a decision asks", err)
+	if out.Group, err = s.Group(at.ID); err == nil && !inTx(s.db) {
+		s.memory.keepGroup(out.Group)
+	}
+	return out, err
 }
 
 // OverridesOf returns what is settled in a group about addresses, by key: about each by

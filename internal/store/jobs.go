@@ -25,10 +25,22 @@ func (s *Tx) ClaimJobs(worker uuid.UUID, lease time.Duration, limit int) (out []
 	return out, wrap("claim jobs", s.db.Model(&Job{}).Where("id IN ?", ids).Updates(map[string]any{"next_at": now.Add(lease), "worker": worker}).Error)
 }
 
-// ExtendJob keeps a job claimed for another lease. It returns ErrNotFound where the job is
-// not the worker's any more.
-func (s *Tx) ExtendJob(id int64, worker uuid.UUID, lease time.Duration) error {
-	return s.ofWorker("extend a lease", id, worker, map[string]any{"next_at": time.Now().UTC().Add(lease)})
+// ExtendJobs keeps jobs claimed for another lease, and returns those that are still the worker's.
+func (s *Tx) ExtendJobs(ids []int64, worker uuid.UUID, lease time.Duration) (kept []int64, err error) {
+	r := s.db.Model(&Job{}).Where("id IN ? AND worker = ?", ids, worker).Update("next_at", time.Now().UTC().Add(lease))
+	if r.Error != nil || r.RowsAffected == int64(len(ids)) {
+		return ids, wrap("extend leases", r.Error)
+	}
+	return kept, wrap("extend leases", s.db.Model(&Job{}).Where("id IN ? AND worker = ?", ids, worker).Pluck("id", &kept).Error)
+}
+
+// ReleaseJobs gives a worker's jobs back, all or some: they are due now.
+func (s *Tx) ReleaseJobs(worker uuid.UUID, ids ...int64) error {
+	db := s.db.Model(&Job{}).Where("worker = ?", worker)
+	if len(ids) > 0 {
+		db = db.Where("id IN ?", ids)
+	}
+	return wrap("give jobs back", db.Updates(map[string]any{"worker": nil, "next_at": time.Now().UTC()}).Error)
 }
 
 // PutOffJob ends an attempt that came to nothing: the job is due again at next.
@@ -47,6 +59,18 @@ func (s *Tx) ofWorker(doing string, id int64, worker uuid.UUID, set map[string]a
 		return ErrNotFound
 	}
 	return wrap(doing, r.Error)
+}
+
+// EndJobs deletes jobs that are done. It returns ErrNotFound where one is not the worker's any more.
+func (s *Tx) EndJobs(ids []int64, worker uuid.UUID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	r := s.db.Exec("DELETE FROM jobs WHERE id IN ? AND worker = ?", ids, worker)
+	if r.Error == nil && r.RowsAffected < int64(len(ids)) {
+		return ErrNotFound
+	}
+	return wrap("end jobs", r.Error)
 }
 
 // EndJob deletes a job that is done. It returns ErrNotFound where the job is not the
@@ -78,11 +102,24 @@ func ReadLines(b []byte) (out []string) {
 	return out
 }
 
+// Sent is the transmission of a mailing to recipients, in their order, of whom there is one at least.
+func Sent(mailing uuid.UUID, recipients []string, at time.Time) Transmission {
+	return Transmission{MailingID: mailing, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients)}
+}
+
+// AddTransmissions records transmissions to recipients who were not put off before.
+func (s *Tx) AddTransmissions(all []Transmission) error {
+	rows := make([][]any, len(all))
+	for i, t := range all {
+		rows[i] = []any{t.MailingID, t.At, t.People, t.First, t.Last, t.Recipients}
+	}
+	return s.insert("record transmissions", "transmissions", "mailing_id, at, people, first, last, recipients", rows)
+}
+
 // AddTransmission records that the relay took a mailing over for recipients, in their order.
 func (s *Tx) AddTransmission(mailing uuid.UUID, recipients []string, at time.Time) error {
-	t := Transmission{MailingID: mailing, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients)}
-	if err := s.db.Create(&t).Error; err != nil {
-		return wrap("record a transmission", err)
+	if err := s.AddTransmissions([]Transmission{Sent(mailing, recipients, at)}); err != nil {
+		return err
 	}
 	return wrap("record a transmission", s.db.Exec("DELETE FROM failures WHERE mailing_id = ? AND recipient IN ?", mailing, recipients).Error)
 }

@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -113,57 +116,92 @@ type NewMail struct {
 	Jobs     []Job
 }
 
-// AddMail records messages.
+// AddMail records messages. It says in their jobs under which identifiers these are.
 func (s *Tx) AddMail(all ...NewMail) error {
-	var messages []Message
-	var mailings []Mailing
-	var jobs []Job
-	var bodies []messageBody
+	var messages, mailings, bodies [][]any
+	var jobs []*Job
 	octets := 0
 	flush := func() error {
-		err := inBatches(bodies, func(rows []messageBody) error { return wrap("record bodies", s.db.Create(&rows).Error) })
+		err := s.insert("record bodies", "message_bodies", "message_id, part, octets", bodies)
 		bodies, octets = bodies[:0], 0
 		return err
 	}
-	for _, m := range all {
-		messages, jobs = append(messages, m.Message), append(jobs, m.Jobs...)
+	for i, m := range all {
+		x := m.Message
+		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, x.ReceivedAt})
+		for k := range m.Jobs {
+			jobs = append(jobs, &all[i].Jobs[k])
+		}
 		for _, x := range m.Mailings {
 			if x.Fields == nil {
 				x.Fields = []byte{}
 			}
-			mailings = append(mailings, x)
+			mailings = append(mailings, []any{x.ID, x.MessageID, x.GroupID, x.Kind, x.State, x.Mailbox, x.Sender, x.Fields, x.Edits, x.Decision, x.ReceivedAt, x.DecidedBy, x.Reason, x.Trouble, x.Reported, x.Told})
 		}
 		for at := 0; at < m.Message.Size; at += BodyRow {
-			row := messageBody{m.Message.ID, at / BodyRow, make([]byte, min(BodyRow, m.Message.Size-at))}
-			if _, err := m.Body.ReadAt(row.Octets, int64(at)); err != nil && !errors.Is(err, io.EOF) {
+			row := make([]byte, min(BodyRow, m.Message.Size-at))
+			if _, err := m.Body.ReadAt(row, int64(at)); err != nil && !errors.Is(err, io.EOF) {
 				return wrap("read a body", err)
 			}
-			bodies = append(bodies, row)
-			if octets += len(row.Octets); octets >= 2*BodyRow {
+			bodies = append(bodies, []any{m.Message.ID, at / BodyRow, row})
+			if octets += len(row); octets >= 2*BodyRow {
 				if err := flush(); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	return errors.Join(flush(), create(s, "record messages", messages), create(s, "record mailings", mailings), s.AddJobs(jobs), s.notePosts(mailings))
+	return errors.Join(flush(),
+		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, received_at", messages),
+		s.insert("record mailings", "mailings", "id, message_id, group_id, kind, state, mailbox, sender, fields, edits, decision, received_at, decided_by, reason, trouble, reported, told", mailings),
+		s.addJobs(jobs), s.notePosts(all))
 }
 
-// notePosts notes when groups were last written to.
-func (s *Tx) notePosts(mailings []Mailing) error {
-	for _, m := range mailings {
-		if m.Kind != KindPost || m.State != Accepted || m.Mailbox != 0 || m.GroupID == nil {
-			continue
-		}
-		if err := s.notePost(*m.GroupID, m.ReceivedAt); err != nil {
-			return err
+// insert writes rows in the columns of a table, past the mapper: it would cost as much as the database.
+func (s *Tx) insert(doing, table, columns string, rows [][]any) error {
+	return inBatches(rows, func(rows [][]any) error {
+		query, args := insertion(table, columns, rows)
+		_, err := s.db.Statement.ConnPool.ExecContext(s.db.Statement.Context, query, args...)
+		return wrap(doing, err)
+	})
+}
+
+func insertion(table, columns string, rows [][]any) (query string, args []any) {
+	one := "(?" + strings.Repeat(", ?", len(rows[0])-1) + ")"
+	for _, r := range rows {
+		args = append(args, r...)
+	}
+	return "INSERT INTO " + table + " (" + columns + ") VALUES " + one + strings.Repeat(", "+one, len(rows)-1), args
+}
+
+// noted is how exactly it is noted when a group was last written to.
+const noted = time.Minute
+
+// notePosts notes when groups were last written to, to the minute.
+func (s *Tx) notePosts(all []NewMail) error {
+	last := map[uuid.UUID]time.Time{}
+	for _, n := range all {
+		for _, m := range n.Mailings {
+			if m.Kind == KindPost && m.State == Accepted && m.Mailbox == 0 && m.GroupID != nil && !s.memory.postNoted(*m.GroupID, m.ReceivedAt) {
+				last[*m.GroupID] = m.ReceivedAt
+			}
 		}
 	}
-	return nil
-}
-
-func (s *Tx) notePost(group uuid.UUID, at time.Time) error {
-	return wrap("note a post", s.db.Exec("INSERT INTO group_posts (group_id, last_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE last_at = GREATEST(last_at, VALUES(last_at))", group, at).Error)
+	var rows [][]any
+	for id, at := range last {
+		rows = append(rows, []any{id, at})
+	}
+	slices.SortFunc(rows, func(a, b []any) int { x, y := a[0].(uuid.UUID), b[0].(uuid.UUID); return bytes.Compare(x[:], y[:]) })
+	err := inBatches(rows, func(rows [][]any) error {
+		query, args := insertion("group_posts", "group_id, last_at", rows)
+		_, err := s.db.Statement.ConnPool.ExecContext(s.db.Statement.Context, query+" ON DUPLICATE KEY UPDATE last_at = GREATEST(last_at, VALUES(last_at))", args...)
+		return wrap("note posts", err)
+	})
+	if s.posts == nil {
+		s.posts = last
+	}
+	maps.Copy(s.posts, last)
+	return err
 }
 
 // Whole is a message that is written by the service, with whom it goes to.
@@ -180,7 +218,35 @@ func create[R any](s *Tx, doing string, rows []R) error {
 }
 
 // AddJobs queues mailings.
-func (s *Tx) AddJobs(jobs []Job) error { return create(s, "queue mail", jobs) }
+func (s *Tx) AddJobs(jobs []Job) error {
+	all := make([]*Job, len(jobs))
+	for i := range jobs {
+		all[i] = &jobs[i]
+	}
+	return s.addJobs(all)
+}
+
+// addJobs queues mailings, and says in their jobs under which identifiers these are.
+func (s *Tx) addJobs(jobs []*Job) error {
+	return inBatches(jobs, func(jobs []*Job) error {
+		rows := make([][]any, len(jobs))
+		for i, j := range jobs {
+			rows[i] = []any{j.MailingID, j.Recipients, j.AsOf, j.HandedTo, j.Attempts, j.NextAt, j.Worker, j.Reply}
+		}
+		query, args := insertion("jobs", "mailing_id, recipients, as_of, handed_to, attempts, next_at, worker, reply", rows)
+		out, err := s.db.Statement.ConnPool.QueryContext(s.db.Statement.Context, query+" RETURNING id", args...)
+		if err != nil {
+			return wrap("queue mail", err)
+		}
+		defer out.Close()
+		for i := 0; out.Next() && i < len(jobs); i++ {
+			if err := out.Scan(&jobs[i].ID); err != nil {
+				return wrap("queue mail", err)
+			}
+		}
+		return wrap("queue mail", out.Err())
+	})
+}
 
 // Body returns one row of a message's body; ErrNotFound after the last.
 func (s *Reads) Body(message uuid.UUID, part int) ([]byte, error) {
@@ -231,7 +297,7 @@ func (s *Tx) DecideMailing(m Mailing, state, by, reason string) error {
 		return wrap("decide a mailing", err)
 	}
 	m.State = state
-	return s.notePosts([]Mailing{m})
+	return s.notePosts([]NewMail{{Mailings: []Mailing{m}}})
 }
 
 // Troubled returns a page of mailings that could not be handed to everybody, or not yet,

@@ -371,6 +371,41 @@ func (s *Reads) NestedBelow(root uuid.UUID, now time.Time, asOf AsOf) (expand.Ed
 	return e, nil
 }
 
+// Recipient is somebody who takes the mail of a group.
+type Recipient struct {
+	Address  string
+	External bool
+}
+
+// MailIn returns who takes the mail of a group in which none is nested.
+func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) {
+	then, args := asOf.where("m.added_at")
+	query := "SELECT p.address, p.external FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
+	args = append([]any{group, KindPerson}, args...)
+	stmt, err := s.prepare(query)
+	if err != nil {
+		return nil, wrap("read who takes mail", err)
+	}
+	var rows *sql.Rows
+	if stmt != nil {
+		rows, err = stmt.QueryContext(s.db.Statement.Context, args...)
+	} else {
+		rows, err = s.db.Raw(query, args...).Rows()
+	}
+	if err != nil {
+		return nil, wrap("read who takes mail", err)
+	}
+	defer rows.Close()
+	var address, external sql.RawBytes
+	for rows.Next() {
+		if err := rows.Scan(&address, &external); err != nil {
+			return nil, wrap("read who takes mail", err)
+		}
+		out = append(out, Recipient{string(address), external[0] == '1'})
+	}
+	return out, wrap("read who takes mail", rows.Err())
+}
+
 // PeopleIn returns the memberships of active people in any of groups. It reads its
 // rows by hand: there can be as many as people in the workspace.
 func (s *Reads) PeopleIn(groups []uuid.UUID, asOf AsOf) ([]expand.Entry[uuid.UUID], error) {

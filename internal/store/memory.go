@@ -40,8 +40,12 @@ type memory struct {
 	groups   *simplelru.LRU[uuid.UUID, Group]
 	owned    *simplelru.LRU[uuid.UUID, ownedBy]
 	roles    *simplelru.LRU[groupPerson, roleIn]
+	posts    *simplelru.LRU[uuid.UUID, time.Time] // when a group was written to, as it was last noted
 	nesting  nestingAt
 	reading  singleflight.Group // what many ask for at once is read once
+	domains  *simplelru.LRU[string, kept[[]string]]
+	asked    *simplelru.LRU[string, kept[Asked]] // by address
+	prepared sync.Map                            // statements that mail asks for each message, by their text
 }
 
 const (
@@ -66,7 +70,7 @@ func newMemory() *memory {
 	return &memory{
 		counts: bounded[digest, kept[int64]](maxCounts), pages: bounded[digest, kept[[]place]](maxPages), members: bounded[digest, kept[[]MemberRow]](maxRows),
 		ahead: bounded[digest, kept[[]Person]](maxAhead), settings: bounded[string, kept[settingRow]](maxCounts),
-		groups: bounded[uuid.UUID, Group](maxGroups), owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles),
+		groups: bounded[uuid.UUID, Group](maxGroups), owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles), posts: bounded[uuid.UUID, time.Time](maxGroups), asked: bounded[string, kept[Asked]](maxCounts), domains: bounded[string, kept[[]string]](1),
 	}
 }
 
@@ -171,6 +175,38 @@ type groupPerson struct{ group, person uuid.UUID }
 type roleIn struct {
 	role     expand.Role
 	revision int // of the group
+}
+
+// preparedRow reads the one row of a statement that is prepared once, which spares the database most of its work with it.
+func (s *Reads) preparedRow(query string, args, into []any) error {
+	stmt, err := s.prepare(query)
+	if err != nil {
+		return err
+	}
+	if stmt == nil {
+		return s.db.Raw(query, args...).Row().Scan(into...)
+	}
+	return stmt.QueryRowContext(s.db.Statement.Context, args...).Scan(into...)
+}
+
+// prepare returns a statement that is prepared once for the whole pool; nil within a transaction.
+func (s *Reads) prepare(query string) (*sql.Stmt, error) {
+	pool, ok := s.db.Statement.ConnPool.(*sql.DB)
+	if !ok {
+		return nil, nil
+	}
+	if stmt, ok := s.memory.prepared.Load(query); ok {
+		return stmt.(*sql.Stmt), nil
+	}
+	stmt, err := pool.PrepareContext(context.WithoutCancel(s.db.Statement.Context), query)
+	if err != nil {
+		return nil, err
+	}
+	if first, there := s.memory.prepared.LoadOrStore(query, stmt); there {
+		stmt.Close()
+		return first.(*sql.Stmt), nil
+	}
+	return stmt, nil
 }
 
 func inTx(db *gorm.DB) bool {
@@ -278,6 +314,22 @@ func (m *memory) keepGroup(g Group) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.groups.Add(g.ID, g)
+}
+
+// postNoted reports whether it is noted, to the minute, that a group was written to at a time.
+func (m *memory) postNoted(group uuid.UUID, at time.Time) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	last, ok := m.posts.Get(group)
+	return ok && !at.Before(last) && at.Sub(last) < noted
+}
+
+func (m *memory) notePosts(at map[uuid.UUID]time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for id, t := range at {
+		m.posts.Add(id, t)
+	}
 }
 
 // GroupExtras is what a list shows of a group beside its own fields.

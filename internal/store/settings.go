@@ -4,7 +4,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -63,37 +62,6 @@ func readSetting(db *gorm.DB, name, lock string) (row settingRow, err error) {
 		return settingRow{}, nil
 	}
 	return row, wrap("read a setting", err)
-}
-
-// Frame is what every decision about mail asks of the workspace: its mail domains, the main one first, and a setting.
-type Frame struct {
-	Domains []string
-	setting settingRow
-}
-
-// Into reads the setting into v, and returns its version; one that was never set leaves v as it is.
-func (f Frame) Into(v any) (version int, err error) { return f.setting.into(v, nil) }
-
-// frameColumns are a Frame, beside a setting s.
-const frameColumns = "COALESCE((SELECT GROUP_CONCAT(name ORDER BY place SEPARATOR ' ') FROM domains), ''), s.value, s.version"
-
-type frameRow struct {
-	names   string
-	value   []byte
-	version sql.NullInt64
-}
-
-func (r *frameRow) into() []any { return []any{&r.names, &r.value, &r.version} }
-
-func (r *frameRow) frame() Frame {
-	return Frame{strings.Fields(r.names), settingRow{r.value, int(r.version.Int64)}}
-}
-
-// FrameOf reads the mail domains and a setting in one statement.
-func (s *Reads) FrameOf(setting string) (Frame, error) {
-	var r frameRow
-	err := s.db.Raw("SELECT "+frameColumns+" FROM (SELECT 1) one LEFT JOIN settings s ON s.name = ?", setting).Row().Scan(r.into()...)
-	return r.frame(), wrap("read the domains and a setting", err)
 }
 
 func (r settingRow) into(v any, err error) (version int, _ error) {

@@ -54,10 +54,11 @@ type Tx struct {
 	groups  map[uuid.UUID]bool // that it has locked: to lock them again comes never too late
 	last    rank               // of the last lock
 	moves   moves
-	hid     bool    // it hid a group from colleagues
-	nested  bool    // it changed what is nested in what
-	written subject // what it wrote that something is kept of
-	part    bool    // more of the same change follows
+	hid     bool                    // it hid a group from colleagues
+	nested  bool                    // it changed what is nested in what
+	written subject                 // what it wrote that something is kept of
+	part    bool                    // more of the same change follows
+	posts   map[uuid.UUID]time.Time // when groups were last written to, as it noted
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -198,9 +199,10 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 	for try := 1; ; try++ {
 		var written subject
 		var part bool
+		var posts map[uuid.UUID]time.Time
 		err := p.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.memory}, looking: looking}
-			defer func() { written, part = s.written, s.part }()
+			defer func() { written, part, posts = s.written, s.part, s.posts }()
 			if err := f(s); err != nil {
 				return err
 			}
@@ -216,6 +218,9 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 			return nil
 		}
 		p.memory.forget(written, part)
+		if err == nil {
+			p.memory.notePosts(posts)
+		}
 		var m *driver.MySQLError
 		again := errors.Is(err, errDeparted) || errors.As(err, &m) && (m.Number == 1213 || m.Number == 1205)
 		if !again || try == tries {

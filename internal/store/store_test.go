@@ -366,10 +366,16 @@ func TestClaim(t *testing.T) {
 	if again, err := s.ClaimJobs(second, time.Hour, 10); err != nil || len(again) != 1 || again[0].ID != jobs[0].ID {
 		t.Fatalf("another worker: %v, %v", again, err)
 	}
-	for what, err := range map[string]error{"extend": s.ExtendJob(jobs[0].ID, first, time.Hour), "put off": s.PutOffJob(jobs[0].ID, first, time.Now(), ""), "go on": s.JobHandedTo(jobs[0].ID, first, "x"), "end": s.EndJob(jobs[0].ID, first)} {
+	for what, err := range map[string]error{"end several": s.EndJobs([]int64{jobs[0].ID}, first), "put off": s.PutOffJob(jobs[0].ID, first, time.Now(), ""), "go on": s.JobHandedTo(jobs[0].ID, first, "x"), "end": s.EndJob(jobs[0].ID, first)} {
 		if !errors.Is(err, ErrNotFound) {
 			t.Errorf("the worker that lost it could %s it: %v", what, err)
 		}
+	}
+	if kept, err := s.ExtendJobs([]int64{jobs[0].ID}, first, time.Hour); err != nil || len(kept) != 0 {
+		t.Errorf("the worker that lost it keeps it: %v, %v", kept, err)
+	}
+	if kept, err := s.ExtendJobs([]int64{jobs[0].ID}, second, time.Hour); err != nil || len(kept) != 1 {
+		t.Errorf("the worker that has it keeps %v, %v", kept, err)
 	}
 	if err := s.EndJob(jobs[0].ID, second); err != nil {
 		t.Error(err)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -30,7 +31,9 @@ const (
 	// takes slowly hold up no other.
 	inFlight = 64
 	atOnce   = 16 // jobs that are claimed at once
-	kept     = 4  // connections to the relay that are kept open
+	lanes    = 4  // connections for one job
+	many     = 4  // transactions from which on a job has so many
+	kept     = 8  // connections to the relay that are kept open
 
 	lastWords = 20 * time.Second // for what is in the relay's hands when the service stops
 )
@@ -117,41 +120,69 @@ func (r *Runner) every(ctx context.Context, j service.Job) {
 	}
 }
 
-// deliver claims jobs as they become due, and begins each at once as long as there are not
-// too many in flight. While the relay is away, one job each second finds out whether it is back,
-// so that those that wait cost nothing.
+// deliver begins jobs as long as there are not too many in flight: those that this process accepted, which are handed on in memory, and
+// those in the table as they become due. The table is asked when mail was queued otherwise, and once a second for what was put off,
+// or is left of a worker that died. While the relay is away, one job each second finds out whether it is back, so that those that wait
+// cost nothing.
 func (r *Runner) deliver(ctx context.Context) {
+	hands := r.s.Post.Hands(r.o.Lease)
 	var all sync.WaitGroup
 	free := make(chan struct{}, inFlight)
+	var more atomic.Bool // there may be jobs in the table that found no room
+	begin := func(j *post.Job) {
+		free <- struct{}{}
+		all.Go(func() {
+			defer func() {
+				<-free
+				if more.Swap(false) {
+					r.Wake()
+				}
+			}()
+			defer hands.Let(j)
+			r.attempt(ctx, hands, j)
+		})
+	}
+	claim := func() {
+		for ctx.Err() == nil {
+			limit := min(atOnce, inFlight-len(free))
+			if r.away.Load() {
+				limit = min(1, limit)
+			}
+			if limit <= 0 {
+				more.Store(true)
+				return
+			}
+			jobs, err := hands.Claim(ctx, limit)
+			if err != nil && ctx.Err() == nil {
+				r.o.Log.Error("work failed", "job", "claim", "error", err)
+			}
+			for _, j := range jobs {
+				begin(j)
+			}
+			if len(jobs) < limit || r.away.Load() {
+				return
+			}
+		}
+	}
+	keeping, stop := context.WithCancel(context.WithoutCancel(ctx))
+	go r.keep(keeping, hands)
 	idle := time.NewTicker(time.Second)
 	defer idle.Stop()
-	for ctx.Err() == nil {
-		claim := min(atOnce, inFlight-len(free))
-		if r.away.Load() {
-			claim = min(1, claim)
-		}
-		jobs, err := r.s.Post.Claim(ctx, r.o.Lease, claim)
-		if err != nil && ctx.Err() == nil {
-			r.o.Log.Error("work failed", "job", "claim", "error", err)
-		}
-		for _, j := range jobs {
-			free <- struct{}{}
-			all.Go(func() {
-				defer func() { <-free; r.Wake() }()
-				r.attempt(ctx, j)
-			})
-		}
-		if len(jobs) > 0 && len(free) < inFlight && !r.away.Load() {
-			continue
-		}
-		for waits := true; waits && ctx.Err() == nil; {
-			select {
-			case <-ctx.Done():
-			case <-r.wake:
-				waits = len(free) >= inFlight || r.away.Load()
-			case <-idle.C:
-				waits = len(free) >= inFlight
+	for claim(); ctx.Err() == nil; {
+		select {
+		case <-ctx.Done():
+		case j := <-hands.On():
+			if !r.away.Load() {
+				begin(j)
+			} else if err := hands.Release(ctx, j); err != nil {
+				r.o.Log.Error("work failed", "job", "leave a message for later", "error", err) // its lease runs out
 			}
+		case <-r.wake:
+			if !r.away.Load() {
+				claim()
+			}
+		case <-idle.C:
+			claim()
 		}
 	}
 	done := make(chan struct{})
@@ -159,6 +190,12 @@ func (r *Runner) deliver(ctx context.Context) {
 	select {
 	case <-done:
 	case <-time.After(lastWords):
+	}
+	stop()
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastWords)
+	defer cancel()
+	if err := hands.Close(last); err != nil {
+		r.o.Log.Error("work failed", "job", "leave what was not begun", "error", err)
 	}
 	for {
 		select {
@@ -170,39 +207,53 @@ func (r *Runner) deliver(ctx context.Context) {
 	}
 }
 
-// relay returns a connection to the relay, and what gives it back.
-func (r *Runner) relay() (*mail.RelayClient, func()) {
-	var relay *mail.RelayClient
+// relay returns a connection to the relay.
+func (r *Runner) relay() *mail.RelayClient {
 	select {
-	case relay = <-r.idle:
+	case relay := <-r.idle:
+		return relay
 	default:
-		relay = mail.NewRelayClient(r.o.Relay, r.o.Domain)
+		return mail.NewRelayClient(r.o.Relay, r.o.Domain)
 	}
-	return relay, func() {
-		select {
-		case r.idle <- relay:
-		default:
-			relay.Close()
-		}
+}
+
+// giveBack keeps a connection to the relay for the next job, or closes it.
+func (r *Runner) giveBack(relay *mail.RelayClient) {
+	if relay == nil {
+		return
+	}
+	select {
+	case r.idle <- relay:
+	default:
+		relay.Close()
 	}
 }
 
 // attempt hands one job to the relay, some recipients after the other, until it is done, ctx
 // ends, or the relay does not answer. What has begun is finished and recorded, whatever becomes of
-// ctx.
-func (r *Runner) attempt(ctx context.Context, j *post.Job) {
+// ctx. A job with many recipients goes over several connections.
+func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 	work, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	go r.keep(work, cancel, j)
-	relay, back := r.relay()
-	defer back()
+	j.OnLost(cancel)
 	log := r.o.Log.With("message", j.Mailing)
 	if err := j.Open(work); err != nil {
 		log.Error("work failed", "job", "open a message", "error", err)
 		return // its lease runs out
 	}
+	var relays [lanes]*mail.RelayClient
+	defer func() {
+		for _, relay := range relays {
+			r.giveBack(relay)
+		}
+	}()
 	for {
-		to, err := j.Next(work, int(r.size.Load()))
+		size := int(r.size.Load())
+		n := 1
+		if len(j.To) > many*size {
+			n = lanes
+		}
+		to, err := j.Next(work, n*size)
 		if err != nil {
 			log.Error("work failed", "job", "read recipients", "error", err)
 			return
@@ -211,22 +262,72 @@ func (r *Runner) attempt(ctx context.Context, j *post.Job) {
 			r.record(work, log, func() error { return j.End(work) })
 			return
 		}
+		var parts [lanes]part
+		n = 0
+		var all sync.WaitGroup
 		began := time.Now()
-		results, err := relay.Send(work, mail.Outgoing{From: j.Sender, Header: j.Header, EightBit: j.EightBit, Message: j.Message(work)}, to)
-		answered, _ := mail.Answered(err)
-		r.away.Store(err != nil && !answered)
-		r.adapt(time.Since(began))
-		again, ok := j.Again()
-		if err != nil && ok {
-			deliveries.WithLabelValues("put off").Add(float64(len(to)))
-			log.Warn("the relay took nothing over", "attempt", j.Attempts+1, "again", again, "error", err)
-			r.record(work, log, func() error { return j.PutOff(work, again, mail.Reply(err)) })
-			return
+		for some := range slices.Chunk(to, size) {
+			p := &parts[n]
+			p.to = some
+			if relays[n] == nil {
+				relays[n] = r.relay()
+			}
+			relay := relays[n]
+			send := func() {
+				p.results, p.err = relay.Send(work, mail.Outgoing{From: j.Sender, Header: j.Header, EightBit: j.EightBit, Message: j.Message(work)}, some)
+			}
+			if n++; len(to) <= size {
+				send()
+			} else {
+				all.Go(send)
+			}
 		}
-		if !r.record(work, log, func() error { return j.Record(work, r.judge(log, to, results, err, ok), again) }) || len(j.To) == 0 || ctx.Err() != nil {
+		all.Wait()
+		if !r.settle(work, hands, j, log, parts[:n], time.Since(began)) || len(j.To) == 0 || ctx.Err() != nil {
 			return
 		}
 	}
+}
+
+// part is some recipients of a job, with what the relay said of them.
+type part struct {
+	to      []string
+	results []error
+	err     error // nothing came of it for anybody
+}
+
+// settle records what came of parts of a job that were handed over at the same time, and reports whether to go on with it.
+func (r *Runner) settle(ctx context.Context, hands *post.Hands, j *post.Job, log *slog.Logger, parts []part, took time.Duration) bool {
+	failed := 0
+	var last error
+	away := false
+	for _, p := range parts {
+		if p.err != nil {
+			failed, last = failed+1, p.err
+			if answered, _ := mail.Answered(p.err); !answered {
+				away = true
+			}
+		}
+	}
+	if r.away.Swap(away) != away {
+		hands.Away(away)
+	}
+	r.adapt(took)
+	again, ok := j.Again()
+	if failed == len(parts) && ok {
+		for _, p := range parts {
+			deliveries.WithLabelValues("put off").Add(float64(len(p.to)))
+		}
+		log.Warn("the relay took nothing over", "attempt", j.Attempts+1, "again", again, "error", last)
+		r.record(ctx, log, func() error { return j.PutOff(ctx, again, mail.Reply(last)) })
+		return false
+	}
+	for _, p := range parts { // in their order: up to where a job is done is kept
+		if !r.record(ctx, log, func() error { return j.Record(ctx, r.judge(log, p.to, p.results, p.err, ok), again) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // judge says what became of recipients. Without another attempt, nobody is put off.
@@ -287,9 +388,8 @@ func (r *Runner) record(ctx context.Context, log *slog.Logger, f func() error) b
 	}
 }
 
-// keep renews the lease of a job until ctx ends; where it is another worker's, it ends the
-// work on it.
-func (r *Runner) keep(ctx context.Context, lost func(), j *post.Job) {
+// keep renews the leases of jobs until ctx ends.
+func (r *Runner) keep(ctx context.Context, hands *post.Hands) {
 	tick := time.NewTicker(r.o.Lease / 3)
 	defer tick.Stop()
 	for {
@@ -297,11 +397,8 @@ func (r *Runner) keep(ctx context.Context, lost func(), j *post.Job) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			err := j.Extend(ctx)
-			if errors.Is(err, post.ErrLost) && ctx.Err() == nil {
-				lost()
-			} else if err != nil && ctx.Err() == nil {
-				r.o.Log.Error("work failed", "job", "keep a lease", "error", err)
+			if err := hands.Keep(ctx); err != nil && ctx.Err() == nil {
+				r.o.Log.Error("work failed", "job", "keep leases", "error", err)
 			}
 		}
 	}

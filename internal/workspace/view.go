@@ -69,37 +69,27 @@ func (v *View) Domains() ([]string, error) {
 	return v.domains, nil
 }
 
-// Frame reads at once what every decision about mail asks of the workspace: its domains, and how long groups live.
-func (v *View) Frame() error {
-	if v.domains != nil && v.terms != nil {
-		return nil
-	}
-	f, err := v.Read.FrameOf(TermsSetting)
-	if err != nil {
-		return err
-	}
-	return v.framed(f)
-}
-
-func (v *View) framed(f store.Frame) error {
-	e := DefaultTerms()
-	version, err := f.Into(&e)
-	if err != nil {
-		return err
-	}
-	out, err := NewTerms(e, version+1)
-	if err == nil {
-		v.domains, v.terms = f.Domains, &out
-	}
-	return err
-}
-
-// Asked reads at once all that the decision asks about mail by somebody known to a group: the group, where the author
-// stands with it, and what Frame reads.
+// Asked reads at once all that the decision asks about mail by somebody ("" where that is not known yet) to an address of a group: the
+// group, where the author stands with it, and the mail domains.
 func (v *View) Asked(address, author string) (store.Group, store.Standing, error) {
-	a, err := v.Read.AskedOf(address, author, TermsSetting)
+	return v.asked(v.Read.AskedOf(address, author))
+}
+
+// AskedLately is Asked of nobody yet, for an answer that is decided about again: what another process changed shows within five
+// seconds. Whether an address is of no group is never kept.
+func (v *View) AskedLately(address string) (store.Group, error) {
+	g, _, err := v.asked(v.Read.AskedLately(address))
+	return g, err
+}
+
+// AskedOfGroup is Asked for a group that is known already.
+func (v *View) AskedOfGroup(group uuid.UUID, author string) (store.Group, store.Standing, error) {
+	return v.asked(v.Read.AskedOfGroup(group, author))
+}
+
+func (v *View) asked(a store.Asked, err error) (store.Group, store.Standing, error) {
 	if err == nil {
-		err = v.framed(a.Frame)
+		v.domains = a.Domains
 	}
 	return a.Group, a.Author, err
 }

@@ -126,6 +126,21 @@ func Effective(v *workspace.View, g *store.Group, then time.Time) ([]expand.Entr
 	return r.people(v, r.all, asOf)
 }
 
+// Recipients returns who gets the mail of a group that was let through at a moment, each once.
+func Recipients(v *workspace.View, g *store.Group, then time.Time) ([]store.Recipient, error) {
+	if g.Nested == 0 {
+		return v.Read.MailIn(g.ID, store.AsOf{Then: then, Now: v.Now()})
+	}
+	entries, err := Effective(v, g, then)
+	out := make([]store.Recipient, 0, len(entries))
+	for _, e := range entries {
+		if e.Mail {
+			out = append(out, store.Recipient{Address: e.Address, External: e.External})
+		}
+	}
+	return out, err
+}
+
 // Visible is Effective as far as the actor may see who is in each group; hidden says that
 // there are others, not how many: a number would betray who they are.
 func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUID], hidden string, err error) {
@@ -165,6 +180,9 @@ type reach struct {
 }
 
 func reachOf(v *workspace.View, g *store.Group, asOf store.AsOf) (reach, error) {
+	if g.Nested == 0 {
+		return reach{root: g.ID, all: []uuid.UUID{g.ID}, open: map[uuid.UUID]bool{g.ID: true}}, nil
+	}
 	below, err := v.Read.NestedBelow(g.ID, v.Now(), asOf)
 	if err != nil {
 		return reach{}, err

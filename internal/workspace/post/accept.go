@@ -95,77 +95,33 @@ func (s *Service) Accept(ctx context.Context, m Arrived) error {
 }
 
 func (s *Service) accept(ctx context.Context, a Arrived) error {
-	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
-	if err := v.Frame(); err != nil {
+	s.intake.arriving.Add(1)
+	p, err := decideAll(s.k.View(ctx, workspace.Actor{Via: "smtp"}), a)
+	s.intake.arriving.Add(-1)
+	if err != nil || len(p.mail.Mailings) == 0 {
 		return err
 	}
-	mail := store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
-		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}
-	versions, read := map[uuid.UUID]store.GroupVersion{}, map[uuid.UUID]store.Group{}
-	var reports []uuid.UUID // groups to which something came back
-	var aliases []string    // that it was sent to
-	for _, x := range a.To {
-		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
-			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
-		switch {
-		case x.To.Mailbox == ToBounces && x.To.Group == uuid.Nil:
-			continue // for nobody
-		case x.To.Mailbox == ToBounces:
-			m.Kind, m.GroupID = store.KindBounce, &x.To.Group
-			reports = append(reports, x.To.Group)
-		case x.To.Group != uuid.Nil:
-			g, err := v.Read.Group(x.To.Group)
-			if errors.Is(err, store.ErrNotFound) {
-				return workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
-			} else if err != nil {
-				return err
-			}
-			read[g.ID] = g
-			if a, err := mailaddr.Parse(x.To.Address); err == nil && a.Key() != g.AddrKey {
-				aliases = append(aliases, a.Key())
-			}
-			versions[g.ID] = store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
-			author, err := judge(v, &g, a, x.To, &m)
-			if err != nil {
-				return err
-			}
-			if author.ID != uuid.Nil {
-				mail.Message.AuthorID = &author.ID
-			}
-		}
-		mail.Mailings = append(mail.Mailings, m)
-		if m.Kind == store.KindPost && m.State == store.Accepted {
-			mail.Jobs = append(mail.Jobs, job(m.ID, v.Now()))
-		}
-	}
-	if len(reports) == len(mail.Mailings) { // nothing else: a report is not kept whole
-		mail.Message.Header = cutLines(mail.Message.Header, maxReport)
-		mail.Message.Size = min(mail.Message.Size, maxReport)
-	}
-	if len(mail.Mailings) == 0 {
-		return nil
+	if p.plain() {
+		return s.intake.take(s, p)
 	}
 	return s.k.Do(ctx, workspace.Actor{Person: a.By.Person, Via: "smtp"}, func(c *workspace.Change) error {
-		if err := c.Tx.AddMail(mail); err != nil {
+		if err := record(c, p); err != nil {
 			return err
 		}
-		if err := c.Tx.NoteUse(aliases, v.Now()); err != nil {
-			return err
-		}
+		c.MailQueued()
 		if err := spoken(c, a); err != nil {
 			return err
 		}
-		for _, g := range reports {
+		for _, g := range p.reports {
 			if err := c.Tx.ForgetBounces(g, maxBounces); err != nil {
 				return err
 			}
 		}
-		c.MailQueued()
-		for _, m := range mail.Mailings {
+		for _, m := range p.mail.Mailings {
 			if m.Kind != store.KindPost || m.GroupID == nil {
 				continue
 			}
-			g, told := read[*m.GroupID], false
+			g, told := p.groups[*m.GroupID], false
 			text, err := answer(c, &g, a, m)
 			if err != nil {
 				return err
@@ -181,12 +137,107 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 				}
 			}
 		}
-		now, err := c.Read.GroupVersions(versions)
-		if err == nil && !now {
-			err = errChanged
-		}
-		return err
+		return unchanged(c, p)
 	})
+}
+
+// decided is a message with what was decided about it, which holds for the groups as they were read.
+type decided struct {
+	a       Arrived
+	mail    store.NewMail
+	groups  map[uuid.UUID]store.Group
+	reports []uuid.UUID // groups to which something came back
+	aliases []string    // that it was sent to
+}
+
+// plain reports whether nothing but the message is to be recorded, so that it can be with others.
+func (p *decided) plain() bool {
+	if p.a.Speaking.Group != uuid.Nil || len(p.reports) > 0 || p.mail.Message.Size > maxTogether {
+		return false
+	}
+	for _, m := range p.mail.Mailings {
+		if m.State == store.Waiting || m.GroupID != nil && p.groups[*m.GroupID].Mail.Answer != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// decideAll decides about a message to all that it was sent to.
+func decideAll(v *workspace.View, a Arrived) (*decided, error) {
+	p := &decided{a: a, groups: map[uuid.UUID]store.Group{}, mail: store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
+		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}}
+	mail := &p.mail
+	for _, x := range a.To {
+		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
+			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
+		switch {
+		case x.To.Mailbox == ToBounces && x.To.Group == uuid.Nil:
+			continue // for nobody
+		case x.To.Mailbox == ToBounces:
+			m.Kind, m.GroupID = store.KindBounce, &x.To.Group
+			p.reports = append(p.reports, x.To.Group)
+		case x.To.Group != uuid.Nil:
+			g, at, err := v.AskedOfGroup(x.To.Group, a.writer().Key())
+			if errors.Is(err, store.ErrNotFound) {
+				return nil, workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
+			} else if err != nil {
+				return nil, err
+			}
+			p.groups[g.ID] = g
+			if a, err := mailaddr.Parse(x.To.Address); err == nil && a.Key() != g.AddrKey {
+				p.aliases = append(p.aliases, a.Key())
+			}
+			if err := judge(v, &g, a, at, x.To, &m); err != nil {
+				return nil, err
+			}
+			if author := at.Person; author.ID != uuid.Nil {
+				mail.Message.AuthorID = &author.ID
+			}
+		}
+		mail.Mailings = append(mail.Mailings, m)
+		if m.Kind == store.KindPost && m.State == store.Accepted {
+			mail.Jobs = append(mail.Jobs, job(m.ID, v.Now()))
+		}
+	}
+	if len(p.reports) == len(mail.Mailings) { // nothing else: a report is not kept whole
+		mail.Message.Header = cutLines(mail.Message.Header, maxReport)
+		mail.Message.Size = min(mail.Message.Size, maxReport)
+	}
+	return p, nil
+}
+
+// record writes messages down, with what is to be done about them.
+func record(c *workspace.Change, all ...*decided) error {
+	mail := make([]store.NewMail, len(all))
+	var aliases []string
+	for i, p := range all {
+		mail[i] = p.mail
+		aliases = append(aliases, p.aliases...)
+	}
+	if err := c.Tx.AddMail(mail...); err != nil {
+		return err
+	}
+	return c.Tx.NoteUse(aliases, c.Now())
+}
+
+// unchanged is nil where the groups are as they were when it was decided about messages to them, errChanged else.
+func unchanged(c *workspace.Change, all ...*decided) error {
+	versions := map[uuid.UUID]store.GroupVersion{}
+	for _, p := range all {
+		for _, g := range p.groups {
+			is := store.GroupVersion{ID: g.ID, Version: g.Version, Revision: g.Revision}
+			if was, there := versions[g.ID]; there && was != is {
+				return errChanged
+			}
+			versions[g.ID] = is
+		}
+	}
+	now, err := c.Read.GroupVersions(versions)
+	if err == nil && !now {
+		err = errChanged
+	}
+	return err
 }
 
 // spoken records that somebody wrote in the name of a group.
@@ -218,33 +269,28 @@ func job(mailing uuid.UUID, now time.Time) store.Job {
 	return store.Job{MailingID: mailing, AsOf: now, NextAt: time.Now().UTC()}
 }
 
-// judge decides about a message to a group, and says on its mailing what becomes of it.
-func judge(v *workspace.View, g *store.Group, a Arrived, to Destination, m *store.Mailing) (store.Person, error) {
+// judge decides about a message to a group by an author who stands so with it, and says on its mailing what becomes of it.
+func judge(v *workspace.View, g *store.Group, a Arrived, at store.Standing, to Destination, m *store.Mailing) error {
 	m.GroupID = &g.ID
-	at, err := standing(v, g, a.writer())
-	p := at.Person
-	if err != nil {
-		return p, err
-	}
 	d, err := weigh(v, g, to, a.writer(), a.Proven, a.Automatic, at)
 	if err != nil {
-		return p, err
+		return err
 	}
 	if m.Decision, err = json.Marshal(stored(d)); err != nil {
-		return p, err
+		return err
 	}
 	if d.Outcome != policy.Hold {
-		return p, nil
+		return nil
 	}
 	m.State = store.Waiting
 	posts, octets, err := v.Read.Held(g.ID)
 	if err != nil {
-		return p, err
+		return err
 	}
 	if posts >= maxHeld || octets+int64(a.Size) > maxHeldOctets {
-		return p, workspace.Later(3600, "So many messages to %s wait for approval that no more are taken. Try again later.", g.Address)
+		return workspace.Later(3600, "So many messages to %s wait for approval that no more are taken. Try again later.", g.Address)
 	}
-	return p, nil
+	return nil
 }
 
 // stored is a decision as it is kept with its mailing.

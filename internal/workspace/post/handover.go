@@ -8,11 +8,11 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
 
-	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -32,13 +32,24 @@ type Job struct {
 	message store.Message
 	group   *uuid.UUID
 	kind    string
+	mailbox Mailbox
 	trouble bool
 	edits   []Edit
 	worker  uuid.UUID
 	lease   time.Duration
-	first   []byte // of the body's rows, kept where it is the only one
+	first   atomic.Pointer[[]byte] // of the body's rows, kept where it is the only one
 	readAt  time.Time
 	s       *Service
+
+	recorded *store.Job   // of a job that is handed on: its record
+	of       *store.Group // of a job that is handed on: as it was when the message was let through; nil: to be read
+	filled   bool         // what it hands over is known without reading it
+	octets   int          // that it takes of the memory
+	hands    *Hands       // that hold it; nil for one that was claimed by itself
+	pending  int          // results that are not written down yet; of the hands
+	let      bool         // nobody works on it any more; of the hands
+	gone     bool         // another worker has it; of the hands
+	lost     func()       // called then
 }
 
 // Result is what became of one recipient.
@@ -63,7 +74,10 @@ var ErrLost = errors.New("the job is another worker's by now")
 
 // Claim takes up to limit jobs that are due for the length of a lease.
 func (s *Service) Claim(ctx context.Context, lease time.Duration, limit int) ([]*Job, error) {
-	worker := store.NewID()
+	return s.claim(ctx, store.NewID(), lease, limit)
+}
+
+func (s *Service) claim(ctx context.Context, worker uuid.UUID, lease time.Duration, limit int) ([]*Job, error) {
 	var rows []store.Job
 	err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) (err error) {
 		rows, err = c.Tx.ClaimJobs(worker, lease, limit)
@@ -83,28 +97,24 @@ func (s *Service) Claim(ctx context.Context, lease time.Duration, limit int) ([]
 // is done left out. With nobody left there is nothing to hand over.
 func (j *Job) Open(ctx context.Context) error {
 	v := j.s.k.View(ctx, workspace.Service)
-	m, err := v.Read.Mailing(j.job.MailingID)
-	if err != nil {
-		return err
-	}
-	read, err := v.Read.Messages([]uuid.UUID{m.MessageID}, true)
-	if err != nil {
-		return err
-	}
-	j.message, j.group, j.kind, j.trouble, j.Sender = read[m.MessageID], m.GroupID, m.Kind, m.Trouble, m.Sender
-	j.Header = slices.Concat(m.Fields, j.message.Header, []byte("\r\n"))
-	j.EightBit, j.edits = j.message.EightBit, nil
-	if m.Edits != nil {
-		if err := json.Unmarshal(m.Edits, &j.edits); err != nil {
-			return fmt.Errorf("read the edits of a mailing: %w", err)
+	if !j.filled {
+		m, err := v.Read.Mailing(j.job.MailingID)
+		if err != nil {
+			return err
+		}
+		read, err := v.Read.Messages([]uuid.UUID{m.MessageID}, true)
+		if err != nil {
+			return err
+		}
+		if err := j.fill(m, read[m.MessageID]); err != nil {
+			return err
 		}
 	}
-	for _, e := range j.edits {
-		j.EightBit = j.EightBit || bytes.ContainsFunc(e.Put, func(r rune) bool { return r >= 0x80 })
-	}
-	if j.To, err = j.recipients(v, m); err != nil {
+	var err error
+	if j.To, err = j.recipients(v); err != nil {
 		return err
 	}
+	j.filled, j.of = false, nil // when it is opened again it is read as it is then
 	slices.Sort(j.To)
 	j.To = slices.Compact(j.To)
 	at, found := slices.BinarySearch(j.To, j.job.HandedTo)
@@ -115,18 +125,37 @@ func (j *Job) Open(ctx context.Context) error {
 	return nil
 }
 
-func (j *Job) recipients(v *workspace.View, m store.Mailing) ([]string, error) {
+// fill says what a job hands over.
+func (j *Job) fill(m store.Mailing, x store.Message) error {
+	j.message, j.group, j.kind, j.trouble, j.Sender, j.mailbox = x, m.GroupID, m.Kind, m.Trouble, m.Sender, Mailbox(m.Mailbox)
+	j.Header = slices.Concat(m.Fields, j.message.Header, []byte("\r\n"))
+	j.EightBit, j.edits = j.message.EightBit, nil
+	if m.Edits != nil {
+		if err := json.Unmarshal(m.Edits, &j.edits); err != nil {
+			return fmt.Errorf("read the edits of a mailing: %w", err)
+		}
+	}
+	for _, e := range j.edits {
+		j.EightBit = j.EightBit || bytes.ContainsFunc(e.Put, func(r rune) bool { return r >= 0x80 })
+	}
+	j.filled = true
+	return nil
+}
+
+func (j *Job) recipients(v *workspace.View) ([]string, error) {
 	switch {
 	case j.job.Recipients != nil:
 		return store.ReadLines(j.job.Recipients), nil
-	case m.GroupID == nil:
+	case j.group == nil:
 		return v.Read.Administrators()
+	case j.of != nil:
+		return recipients(v, j.of, j.mailbox, j.job.AsOf)
 	}
-	g, err := v.Read.Group(*m.GroupID)
+	g, err := v.Read.Group(*j.group)
 	if err != nil {
 		return nil, err
 	}
-	return recipients(v, &g, Mailbox(m.Mailbox), j.job.AsOf)
+	return recipients(v, &g, j.mailbox, j.job.AsOf)
 }
 
 // recipients returns who gets a message to a group that was let through at a moment.
@@ -134,18 +163,12 @@ func recipients(v *workspace.View, g *store.Group, mailbox Mailbox, then time.Ti
 	if mailbox == ToOwners {
 		return v.NoticeRecipients(g)
 	}
-	entries, err := member.Effective(v, g, then)
-	return addresses(entries), err
-}
-
-// addresses returns where mail to some people goes.
-func addresses(entries []expand.Entry[uuid.UUID]) (out []string) {
-	for _, e := range entries {
-		if e.Mail {
-			out = append(out, e.Address)
-		}
+	all, err := member.Recipients(v, g, then)
+	out := make([]string, len(all))
+	for i, r := range all {
+		out[i] = r.Address
 	}
-	return out
+	return out, err
 }
 
 // staleAfter is how long a job goes by who was in the group when it looked.
@@ -181,17 +204,17 @@ func (r *bodyReader) Read(p []byte) (int, error) {
 		if r.read == r.j.message.Size {
 			return 0, io.EOF
 		}
-		if r.part > 0 || r.j.first == nil {
+		if first := r.j.first.Load(); r.part > 0 || first == nil {
 			row, err := r.j.s.k.View(r.ctx, workspace.Service).Read.Body(r.j.message.ID, r.part)
 			if err != nil {
 				return 0, err // also where a row is missing: never a message cut short
 			}
 			r.row = row
 			if r.j.message.Size <= store.BodyRow {
-				r.j.first = row
+				r.j.first.Store(&row)
 			}
 		} else {
-			r.row = r.j.first
+			r.row = *first
 		}
 		r.part++
 		r.row = r.row[:min(len(r.row), r.j.message.Size-r.read)]
@@ -201,9 +224,13 @@ func (r *bodyReader) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// Extend keeps a job for another lease. Its error is ErrLost where it is another worker's.
-func (j *Job) Extend(ctx context.Context) error {
-	return j.change(ctx, func(c *workspace.Change) error { return c.Tx.ExtendJob(j.job.ID, j.worker, j.lease) })
+// OnLost has a function called when the job turns out to be another worker's by now.
+func (j *Job) OnLost(f func()) {
+	j.hands.mu.Lock()
+	defer j.hands.mu.Unlock()
+	if j.lost = f; j.gone {
+		f()
+	}
 }
 
 func (j *Job) change(ctx context.Context, f func(c *workspace.Change) error) error {
@@ -217,7 +244,28 @@ func (j *Job) change(ctx context.Context, f func(c *workspace.Change) error) err
 // Record keeps what became of the first recipients, those that Next returned, and goes on
 // after them. Those who were put off are tried again at again. After the last it ends the
 // job, and tells the author where anybody was refused.
+//
+// What hands hold is written down a little later, with that of others, where the relay took all and nothing else depends on it.
 func (j *Job) Record(ctx context.Context, results []Result, again time.Time) error {
+	rest := j.To[len(results):]
+	if j.hands != nil && j.kind == store.KindPost && j.Attempts == 0 && !j.trouble && len(results) > 0 && !slices.ContainsFunc(results, func(r Result) bool { return r.Outcome != Sent }) {
+		to := make([]string, len(results))
+		for i, r := range results {
+			to[i] = r.Recipient
+		}
+		err := j.hands.gather(result{j, to, time.Now().UTC(), len(rest) == 0})
+		if err == nil {
+			j.To, j.job.HandedTo = rest, to[len(to)-1]
+		}
+		if !errors.Is(err, errClosed) {
+			return err
+		}
+	}
+	if j.hands != nil {
+		if err := j.hands.written(j); err != nil {
+			return err
+		}
+	}
 	var sent []string
 	var failures []store.Failure
 	var later []string
@@ -232,7 +280,6 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 		}
 		failures = append(failures, store.Failure{MailingID: j.Mailing, Recipient: r.Recipient, GivenUp: r.Outcome == GivenUp, Attempts: j.Attempts + 1, At: now, Reply: workspace.Cut(r.Reply, 500)})
 	}
-	rest := j.To[len(results):]
 	err := j.change(ctx, func(c *workspace.Change) error {
 		if len(rest) > 0 {
 			if err := c.Tx.JobHandedTo(j.job.ID, j.worker, results[len(results)-1].Recipient); err != nil {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,8 +25,10 @@ import (
 
 // Service is messages.
 type Service struct {
-	k    *workspace.Kernel
-	mark struct { // of messages that groups pass on
+	k      *workspace.Kernel
+	intake intake
+	hands  atomic.Pointer[Hands] // of this process; nil: none work
+	mark   struct {              // of messages that groups pass on
 		mu  sync.Mutex
 		key []byte
 	}
@@ -53,6 +56,7 @@ type Destination struct {
 	Given   string    // by which it was asked for
 	Mailbox Mailbox
 	Closed  bool        // nobody may write to the group
+	Domains []string    // of the workspace, the main one first
 	Texts   texts.Texts // of the group
 }
 
@@ -76,7 +80,7 @@ func (s *Service) FindFor(ctx context.Context, a mailaddr.Address, by workspace.
 	mailbox, key := mailboxOf(a)
 	g, at, err := v.Asked(key, self.Key())
 	if errors.Is(err, store.ErrNotFound) {
-		return find(v, a, false) // by the same clock, which what is hidden goes by, too
+		return astray(v, a, false) // by the same clock, which what is hidden goes by, too
 	} else if err != nil {
 		return Destination{}, err
 	}
@@ -101,35 +105,42 @@ func mailboxOf(a mailaddr.Address) (Mailbox, string) {
 }
 
 func find(v *workspace.View, a mailaddr.Address, unknown bool) (Destination, error) {
-	none := workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
 	mailbox, key := mailboxOf(a)
-	local, domain, _ := strings.Cut(a.Key(), "@")
-	if err := v.Frame(); err != nil {
+	g, err := v.AskedLately(key)
+	if errors.Is(err, store.ErrNotFound) {
+		return astray(v, a, unknown)
+	} else if err != nil {
 		return Destination{}, err
 	}
+	return lead(v, a, mailbox, &g, unknown)
+}
+
+// astray returns where an address leads that is of no group.
+func astray(v *workspace.View, a mailaddr.Address, unknown bool) (Destination, error) {
+	mailbox, _ := mailboxOf(a)
+	local, domain, _ := strings.Cut(a.Key(), "@")
 	domains, err := v.Domains()
 	if err != nil {
 		return Destination{}, err
 	}
-	here := slices.Contains(domains, domain)
-	g, err := v.Read.GroupByAddress(key)
+	key, here := a.Key(), slices.Contains(domains, domain)
 	switch {
-	case err == nil:
-		return lead(v, a, mailbox, &g, unknown)
-	case !errors.Is(err, store.ErrNotFound):
-		return Destination{}, err
 	case here && (local == "postmaster" || local == "abuse"): // RFC 5321, 4.5.1; RFC 2142, 2 and 5
-		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators}, nil
+		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators, Domains: domains}, nil
 	case here && mailbox == ToBounces && unknown:
-		return Destination{Address: key, Given: a.String(), Mailbox: ToBounces}, nil
+		return Destination{Address: key, Given: a.String(), Mailbox: ToBounces, Domains: domains}, nil
 	}
 	v.Hush()
-	return Destination{}, none
+	return Destination{}, workspace.Fail(workspace.NotFound, "There is no group with the address %s.", a)
 }
 
 // lead returns where an address of a group leads.
 func lead(v *workspace.View, a mailaddr.Address, mailbox Mailbox, g *store.Group, unknown bool) (Destination, error) {
-	d := Destination{Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody, Texts: g.Mail.Texts}
+	domains, err := v.Domains()
+	if err != nil {
+		return Destination{}, err
+	}
+	d := Destination{Domains: domains, Group: g.ID, Name: g.Name, Address: g.Address, Given: a.String(), Mailbox: mailbox, Closed: g.Policy[policy.Post] == policy.Nobody, Texts: g.Mail.Texts}
 	hidden := g.Policy[policy.Find] != policy.Anyone
 	switch {
 	case mailbox == ToBounces:
@@ -143,11 +154,6 @@ func lead(v *workspace.View, a mailaddr.Address, mailbox Mailbox, g *store.Group
 	return d, TakesMail(v, g)
 }
 
-// Domains returns the mail domains of the workspace.
-func (s *Service) Domains(ctx context.Context) ([]string, error) {
-	return s.k.View(ctx, workspace.Actor{}).Domains()
-}
-
 // asked is who may write to a mailbox of a group.
 func asked(g *store.Group, m Mailbox) policy.Audience {
 	return g.Policy[m.Question()]
@@ -155,15 +161,6 @@ func asked(g *store.Group, m Mailbox) policy.Audience {
 
 // TakesMail is the error for a group that takes no mail, since its life is over.
 func TakesMail(v *workspace.View, g *store.Group) error {
-	e, err := v.Terms()
-	if err != nil {
-		return err
-	}
-	return Takes(e, v, g)
-}
-
-// Takes is TakesMail where the expiry policy is known.
-func Takes(e workspace.Terms, v *workspace.View, g *store.Group) error {
 	switch g.Life().State(v.Now()) {
 	case lifecycle.Lapsed:
 		if g.EndedAt == nil { // its end may move, where nobody was told of it
@@ -196,15 +193,6 @@ func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Add
 		no = workspace.Fail(workspace.NotFound, "There is no group with the address %s.", d.Given)
 	}
 	return decision, no
-}
-
-// standing returns where the author of a message stands with a group; of one whom nobody knows, what is settled.
-func standing(v *workspace.View, g *store.Group, author mailaddr.Address) (store.Standing, error) {
-	at, err := v.Read.StandingOf(g.ID, author.Key())
-	if errors.Is(err, store.ErrNotFound) {
-		at.Override, err = v.Read.Holds(g.ID, author.Key())
-	}
-	return at, err
 }
 
 // decide asks the core about a message by an author who stands so with a group.

@@ -198,7 +198,7 @@ func (a abilities) of(groups []store.Group) ([]api.Abilities, error) {
 	for _, g := range groups {
 		m := memberships[g.ID]
 		at := member.Place{Relation: relations[g.ID], Added: m.AddedAt, ByRule: m.ByRule}
-		x := asked{v: a.v, g: &workspace.Group{Group: g, Relation: at.Relation}, domains: a.domains, ends: post.Takes(a.e, a.v, &g), seasoned: map[uuid.UUID]bool{a.person.ID: seasoned[g.ID]}}
+		x := asked{v: a.v, g: &workspace.Group{Group: g, Relation: at.Relation}, domains: a.domains, ends: post.TakesMail(a.v, &g), seasoned: map[uuid.UUID]bool{a.person.ID: seasoned[g.ID]}}
 		settled := a.settled[g.ID]
 		who := x.person(a.person, at, settled, true)
 		item := api.Abilities{Group: api.Name{Name: g.Name, Address: g.Address}, State: string(g.Life().State(a.v.Now())), Role: roleName(at.Relation.Role),
