@@ -1,0 +1,259 @@
+package post_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"ivytable.example/ivytable/internal/api"
+	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/post"
+)
+
+func idsOf(jobs ...*post.Job) (ids []uuid.UUID) {
+	for _, j := range jobs {
+		ids = append(ids, j.Mailing)
+	}
+	return ids
+}
+
+// next takes a job that was handed on, and opens it.
+func next(t *testing.T, h *post.Hands) *post.Job {
+	t.Helper()
+	select {
+	case j := <-h.On():
+		if err := j.Open(ctx); err != nil {
+			t.Fatal(err)
+		}
+		return j
+	case <-time.After(10 * time.Second):
+		t.Fatal("no job was handed on")
+	}
+	return nil
+}
+
+// Messages that come at once are recorded together, and each gets the answer that it is due: those to a group that is gone by then,
+// or that refuses, hold up no other.
+func TestManyAtOnce(t *testing.T) {
+	l := k.Fresh(t, "post_at_once")
+	h := l.Post.Hands(time.Hour)
+	defer h.Close(ctx)
+	open, closed := l.Make(t, "Open At Once"), l.Make(t, "Closed At Once", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") })
+	var all sync.WaitGroup
+	errs := make([]error, 120)
+	for i := range errs {
+		to := open.Address
+		if i%3 == 0 {
+			to = closed.Address
+		}
+		all.Go(func() { errs[i] = l.Send(t, to, kit.Member, true, fmt.Sprintf("at once %d", i)) })
+	}
+	all.Wait()
+	for i, err := range errs {
+		var no *post.Refused
+		if i%3 == 0 && !errors.As(err, &no) || i%3 != 0 && err != nil {
+			t.Errorf("message %d: %v", i, err)
+		}
+	}
+	seen := map[string]int{}
+	for range 80 {
+		j := next(t, h)
+		seen[j.Mailing.String()]++
+		if len(j.To) != 3 {
+			t.Errorf("it goes to %v", j.To)
+		}
+		h.Let(j)
+	}
+	if len(seen) != 80 {
+		t.Errorf("%d of 80 messages were handed on", len(seen))
+	}
+	if jobs, err := l.Post.Claim(ctx, time.Hour, 100); err != nil || len(jobs) != 0 {
+		t.Errorf("another worker could claim %d of them, %v", len(jobs), err)
+	}
+}
+
+// A message that was decided about while its group changed is decided about again.
+func TestWhatIsAcceptedHoldsForTheGroupAsItIs(t *testing.T) {
+	l := k.Fresh(t, "post_changing")
+	g := l.Make(t, "Changing")
+	var all sync.WaitGroup
+	stop := make(chan struct{})
+	all.Go(func() {
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			to := [2]string{"owners", "members"}[i%2]
+			if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	taken := 0
+	for i := range 60 {
+		err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("while it changes %d", i))
+		var no *post.Refused
+		if err == nil {
+			taken++
+		} else if !errors.As(err, &no) && err.Error() != "a group changed meanwhile" {
+			t.Error(err)
+		}
+	}
+	close(stop)
+	all.Wait()
+	if n := len(l.Queued(t)); n != taken {
+		t.Errorf("%d were taken, %d are on their way", taken, n)
+	}
+}
+
+// What was gathered is written down by the time that the hands are closed, and what was not begun is left for others.
+func TestHandsLeaveNothingBehind(t *testing.T) {
+	l := k.Fresh(t, "post_hands")
+	g := l.Make(t, "In Hand")
+	h := l.Post.Hands(time.Hour)
+	for _, subject := range []string{"done", "not begun"} {
+		if err := l.Send(t, g.Address, kit.Member, true, subject); err != nil {
+			t.Fatal(err)
+		}
+	}
+	j := next(t, h)
+	for _, n := range []int{1, 2} {
+		to, err := j.Next(ctx, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := j.Record(ctx, results(to, post.Sent), time.Time{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	h.Let(j)
+	if err := h.Close(ctx); err != nil {
+		t.Fatal(err)
+	}
+	p, err := l.Read().Progress(idsOf(j), 1)
+	if err != nil || p[j.Mailing].HandedOver != 3 || len(p[j.Mailing].Jobs) != 0 {
+		t.Errorf("what was done: %+v, %v", p, err)
+	}
+	rest := claim(t, l)
+	if rest.Mailing == j.Mailing || len(rest.To) != 3 {
+		t.Errorf("what was not begun is left as %+v", rest.To)
+	}
+	if err := l.Send(t, g.Address, kit.Member, true, "afterwards"); err != nil {
+		t.Fatal(err)
+	}
+	if after := claim(t, l); len(after.To) != 3 {
+		t.Errorf("what comes afterwards is left as %+v", after.To)
+	}
+}
+
+// A job whose lease ran out while its worker was away is lost to it, and not recorded by it; one that is kept is nobody else's.
+func TestALeaseThatIsLost(t *testing.T) {
+	l := k.Fresh(t, "post_lease")
+	g := l.Make(t, "Leased")
+	h := l.Post.Hands(time.Hour)
+	defer h.Close(ctx)
+	for _, subject := range []string{"kept", "lost"} {
+		if err := l.Send(t, g.Address, kit.Member, true, subject); err != nil {
+			t.Fatal(err)
+		}
+	}
+	kept, lost := next(t, h), next(t, h)
+	gone := make(chan struct{})
+	lost.OnLost(func() { close(gone) })
+	l.SQL(t, "UPDATE jobs SET next_at = NOW(6) - INTERVAL 1 DAY WHERE mailing_id = '"+lost.Mailing.String()+"'")
+	if other := claim(t, l); other.Mailing != lost.Mailing {
+		t.Fatal("the other worker got the wrong one")
+	}
+	l.SQL(t, "UPDATE jobs SET next_at = NOW(6) - INTERVAL 1 DAY WHERE mailing_id = '"+kept.Mailing.String()+"'")
+	if err := h.Keep(ctx); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-gone:
+	default:
+		t.Error("the job that was lost is worked on")
+	}
+	if err := lost.Record(ctx, results(lost.To, post.Sent), time.Time{}); !errors.Is(err, post.ErrLost) {
+		t.Errorf("the job that was lost is recorded: %v", err)
+	}
+	if jobs, err := l.Post.Claim(ctx, time.Hour, 10); err != nil || len(jobs) != 0 {
+		t.Errorf("%d jobs can be claimed, %v; the lease was renewed", len(jobs), err)
+	}
+	if err := kept.Record(ctx, results(kept.To, post.Sent), time.Time{}); err != nil {
+		t.Error(err)
+	}
+}
+
+// A result of a job that somebody else has by then does not keep those of others from being written down.
+func TestResultsOfALostJob(t *testing.T) {
+	l := k.Fresh(t, "post_lost_results")
+	g := l.Make(t, "Results")
+	h := l.Post.Hands(time.Hour)
+	for _, subject := range []string{"kept", "lost"} {
+		if err := l.Send(t, g.Address, kit.Member, true, subject); err != nil {
+			t.Fatal(err)
+		}
+	}
+	kept, lost := next(t, h), next(t, h)
+	l.SQL(t, "UPDATE jobs SET worker = UUID() WHERE mailing_id = '"+lost.Mailing.String()+"'")
+	for _, j := range []*post.Job{lost, kept} {
+		if err := j.Record(ctx, results(j.To, post.Sent), time.Time{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := h.Close(ctx); err != nil {
+		t.Fatal(err)
+	}
+	p, err := l.Read().Progress(idsOf(kept, lost), 1)
+	if err != nil || p[kept.Mailing].HandedOver != 3 || len(p[kept.Mailing].Jobs) != 0 || p[lost.Mailing].HandedOver != 0 || len(p[lost.Mailing].Jobs) != 1 {
+		t.Errorf("%+v, %v", p, err)
+	}
+}
+
+// While the relay is away nothing is taken in memory.
+func TestNothingIsHandedOnWhileTheRelayIsAway(t *testing.T) {
+	l := k.Fresh(t, "post_away")
+	g := l.Make(t, "Away")
+	h := l.Post.Hands(time.Hour)
+	defer h.Close(context.Background())
+	h.Away(true)
+	if err := l.Send(t, g.Address, kit.Member, true, "away"); err != nil {
+		t.Fatal(err)
+	}
+	if j := claim(t, l); len(j.To) != 3 {
+		t.Errorf("it goes to %v", j.To)
+	}
+	h.Away(false)
+	if err := l.Send(t, g.Address, kit.Member, true, "back"); err != nil {
+		t.Fatal(err)
+	}
+	next(t, h)
+}
+
+// A note of when a group was written to is made once a minute, and not made by a change that was refused.
+func TestWhenAGroupWasWrittenTo(t *testing.T) {
+	l := k.Fresh(t, "post_noted")
+	g := l.Make(t, "Noted")
+	for i, by := range []time.Duration{0, time.Second, 2 * time.Minute} {
+		l.MoveBy(by)
+		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprint(i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var last time.Time
+	l.SQL(t, "SELECT last_at FROM group_posts", &last)
+	if d := l.Now().Sub(last); d < 0 || d > time.Minute {
+		t.Errorf("it was last written to %v ago", d)
+	}
+	if !workspace.IsKind(l.Send(t, "nobody-here@merrowline.example", kit.Member, true, "x"), workspace.NotFound) {
+		t.Error("mail to nobody")
+	}
+}
