@@ -45,6 +45,7 @@ type OwnPart struct {
 	Delivery    string   `json:"delivery" enum:"each,none"`
 	Until       string   `json:"until,omitempty"`
 	Owners      []string `json:"owners" doc:"Names"`
+	Paused      bool     `json:"paused,omitempty" doc:"No mail of any group goes to them, since messages came back"`
 	State       string   `json:"state" enum:"in,out,ended" doc:"out: they are not in it any more; ended: the group has ended"`
 	Leaving     string   `json:"leaving,omitempty" enum:"free,asking,fixed" doc:"How they leave: at once, by asking, or not by themselves"`
 	Says        string   `json:"says,omitempty" doc:"What was asked for, or why they can't leave"`
@@ -52,5 +53,5 @@ type OwnPart struct {
 
 // OwnChange changes somebody's own part in a group.
 type OwnChange struct {
-	Do string `json:"do" enum:"each,none,leave" doc:"each: its mail reaches them; none: it doesn't; leave: they go"`
+	Do string `json:"do" enum:"each,none,leave,resume" doc:"each: its mail reaches them; none: it doesn't; leave: they go; resume: mail that was paused, since it came back, goes on"`
 }

@@ -26,6 +26,7 @@ type PersonDetails struct {
 	Groups     []PersonGroup `json:"groups" doc:"In which they are themselves"`
 	Reached    []ReachedBy   `json:"reached_by" doc:"Groups that reach them through groups nested in them"`
 	Waiting    []Asked       `json:"waiting" doc:"What they asked for that nobody has decided yet"`
+	Mail       MailState     `json:"mail" doc:"Whether the mail of groups reaches them; told to themselves and to administrators"`
 	May        []string      `json:"may"`
 }
 
@@ -116,4 +117,17 @@ type Erased struct {
 	Address string `json:"address" doc:"By which they are known from now on"`
 	Entries int    `json:"entries" doc:"Of the history, out of which something was taken"`
 	Says    string `json:"says"`
+}
+
+// MailState says whether the mail of groups reaches somebody.
+type MailState struct {
+	Paused bool   `json:"paused"`
+	Why    string `json:"why,omitempty" enum:"away,returned" doc:"away: they asked for it; returned: messages came back"`
+	Until  string `json:"until,omitempty" doc:"The last day of it"`
+	Says   string `json:"says"`
+}
+
+// MailPause stops the mail of all groups to somebody for a while.
+type MailPause struct {
+	Until string `json:"until" format:"date" doc:"The last day of it"`
 }

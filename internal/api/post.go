@@ -184,7 +184,7 @@ type Post struct {
 // Delivery is what became of a post for one recipient.
 type Delivery struct {
 	Recipient string     `json:"recipient"`
-	State     string     `json:"state" enum:"handed_over,refused,trying,waiting" doc:"handed_over: the mail system took it over; refused: for good; trying: it was put off and is tried again; waiting: its turn has not come"`
+	State     string     `json:"state" enum:"handed_over,returned,refused,trying,waiting" doc:"handed_over: the mail system took it over; returned: it took it over, and could not deliver it; refused: for good; trying: it was put off and is tried again; waiting: its turn has not come"`
 	At        *time.Time `json:"at,omitempty" doc:"When it was handed over, refused or put off last"`
 	NextAt    *time.Time `json:"next_at,omitempty" doc:"When it is tried"`
 	Attempts  int        `json:"attempts"`

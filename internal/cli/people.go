@@ -27,8 +27,8 @@ var personColumns = []column[api.Person]{
 }
 
 func (a *app) personCommands() *cobra.Command {
-	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import",
-		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules(), a.personErase())
+	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import, pause, resume",
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules(), a.personErase(), a.personPause(), a.personResume())
 }
 
 func (a *app) personSearch() *cobra.Command {
@@ -287,6 +287,33 @@ func (a *app) personReturn() *cobra.Command {
 			}
 			return a.showPerson(p)
 		}, guarded)
+}
+
+func (a *app) personPause() *cobra.Command {
+	var until string
+	c := a.changes(&cobra.Command{Use: "pause PERSON", Short: "Stop the mail of all groups to somebody for a while: you, or, for administrators, anybody", Args: cobra.ExactArgs(1),
+		Example: "  ivytable person pause oda.fenn@merrowline.example --until 2027-01-10"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.PauseMail(ctx, args[0], until)
+			if err != nil {
+				return err
+			}
+			return a.done(m, "%s", m.Says)
+		})
+	c.Flags().StringVar(&until, "until", "", "the last day of it, such as 2027-01-10")
+	_ = c.MarkFlagRequired("until")
+	return c
+}
+
+func (a *app) personResume() *cobra.Command {
+	return a.changes(&cobra.Command{Use: "resume PERSON", Short: "Let the mail of groups reach somebody again", Args: cobra.ExactArgs(1), Example: "  ivytable person resume oda.fenn@merrowline.example"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.ResumeMail(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.done(m, "%s", m.Says)
+		})
 }
 
 func (a *app) personHistory() *cobra.Command {

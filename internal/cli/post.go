@@ -138,7 +138,7 @@ var postColumns = []column[api.Post]{
 	{name: "says", heading: "WHAT BECAME OF IT", value: func(p api.Post) any { return p.Says }, runs: true},
 }
 
-var deliveryStates = map[string]string{"handed_over": "handed over", "refused": "refused", "trying": "tried again", "waiting": "waits"}
+var deliveryStates = map[string]string{"handed_over": "handed over", "returned": "came back", "refused": "refused", "trying": "tried again", "waiting": "waits"}
 
 var deliveryColumns = []column[api.Delivery]{
 	{name: "recipient", value: func(d api.Delivery) any { return d.Recipient }},
@@ -174,7 +174,7 @@ func (a *app) postCommands() *cobra.Command {
 			}, deliveryColumns)
 		})
 	deliveries.Flags().StringVar(&recipient, "to", "", "of this address alone")
-	deliveries.Flags().StringVar(&state, "state", "", "those alone: handed_over, refused, trying, waiting")
+	deliveries.Flags().StringVar(&state, "state", "", "those alone: handed_over, returned, refused, trying, waiting")
 	paged(deliveries, &of)
 	again := a.changes(&cobra.Command{Use: "again POST ADDRESS", Short: "Send a message again to one of those whom it was to reach", Args: cobra.ExactArgs(2),
 		Example: "  ivytable post again 01935c1e-7a10-7000-8000-3f1f2a9c5b11 tove.alder@merrowline.example"},

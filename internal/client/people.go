@@ -79,3 +79,13 @@ func (c *Client) SetDepartureRules(ctx context.Context, n api.DepartureRules) (a
 func (c *Client) Erase(ctx context.Context, ref string, n api.Erasure) (api.Erased, error) {
 	return change[api.Erased](ctx, c, http.MethodPost, at("people", ref, "erasure"), n)
 }
+
+// PauseMail stops the mail of all groups to somebody up to and with a day.
+func (c *Client) PauseMail(ctx context.Context, ref, until string) (api.MailState, error) {
+	return change[api.MailState](ctx, c, http.MethodPut, at("people", ref, "mail-pause"), api.MailPause{Until: until})
+}
+
+// ResumeMail lets the mail of groups reach somebody again.
+func (c *Client) ResumeMail(ctx context.Context, ref string) (api.MailState, error) {
+	return change[api.MailState](ctx, c, http.MethodDelete, at("people", ref, "mail-pause"), nil, at("people", ref, "mail-pause", "end"))
+}

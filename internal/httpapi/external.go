@@ -2,6 +2,11 @@ package httpapi
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
@@ -48,4 +53,32 @@ func (s *server) changeOwnPart(ctx context.Context, by workspace.Actor, in *stru
 	Body api.OwnChange
 }) (*reply[api.OwnPart], error) {
 	return body(s.s.External.ChangeOwn(ctx, by, in.Secret.Secret, in.Body))
+}
+
+// maxForm is how many octets the form of one click may have.
+const maxForm = 4 << 10
+
+// oneClick unsubscribes whoever the secret of a link is of, as a mail program asks on one click (RFC 8058): by POST alone, so that
+// whoever only looks at a link changes nothing; without an account and without cookies.
+func (s *server) oneClick(rw http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(rw, r.Body, maxForm)
+	if err := r.ParseMultipartForm(maxForm); err != nil && !errors.Is(err, http.ErrNotMultipart) {
+		http.Error(rw, "The form can't be read.", http.StatusBadRequest)
+		return
+	}
+	if r.PostFormValue("List-Unsubscribe") != "One-Click" {
+		http.Error(rw, "Send List-Unsubscribe=One-Click as a form (RFC 8058), or open this address in a browser.", http.StatusBadRequest)
+		return
+	}
+	is, err := s.s.External.Unsubscribe(r.Context(), workspace.Actor{Via: "link"}, chi.URLParam(r, "secret"))
+	if err != nil {
+		write(rw, s.problem(r.Context(), err))
+		return
+	}
+	rw.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if is.State == "in" {
+		fmt.Fprintf(rw, "No mail of %s reaches you any more.\n", is.Group.Name)
+		return
+	}
+	fmt.Fprintf(rw, "You are not in %s any more.\n", is.Group.Name)
 }

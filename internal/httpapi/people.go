@@ -107,3 +107,14 @@ func (s *server) erasePerson(ctx context.Context, by workspace.Actor, in *struct
 }) (*reply[api.Erased], error) {
 	return body(matched(in.Match, func(v int) (api.Erased, error) { return s.s.Directory.Erase(ctx, by, in.Person, in.Body, v) }))
 }
+
+func (s *server) pauseMail(ctx context.Context, by workspace.Actor, in *struct {
+	Who
+	Body api.MailPause
+}) (*reply[api.MailState], error) {
+	return body(s.s.Pause.Pause(ctx, by, in.Person, in.Body))
+}
+
+func (s *server) resumeMail(ctx context.Context, by workspace.Actor, in *Who) (*reply[api.MailState], error) {
+	return body(s.s.Pause.Resume(ctx, by, in.Person))
+}

@@ -71,7 +71,7 @@ func (s *server) listDeliveries(ctx context.Context, by workspace.Actor, in *str
 	ID string `path:"id" maxLength:"40"`
 	Paging
 	Recipient string `query:"recipient" maxLength:"320" doc:"Of this address alone"`
-	State     string `query:"state" enum:"handed_over,refused,trying,waiting"`
+	State     string `query:"state" enum:"handed_over,returned,refused,trying,waiting"`
 }) (*reply[api.Page[api.Delivery]], error) {
 	return body(s.s.Post.Deliveries(ctx, by, in.ID, in.Recipient, in.State, in.Cursor, in.Limit))
 }

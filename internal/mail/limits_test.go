@@ -315,7 +315,11 @@ func TestUnfinishedMessages(t *testing.T) {
 	c, w := begin()
 	open = append(open, c)
 	_, _ = io.WriteString(w, "From: a@b.example\r\n")
-	expect(t, "a fifth message", send(""), 452, smtp.EnhancedCode{4, 3, 1}, "Too many messages come in at once")
+	var err error
+	for deadline := time.Now().Add(10 * time.Second); err == nil && time.Now().Before(deadline); { // until the fourth counts, which is a moment after it was let begin
+		err = send("")
+	}
+	expect(t, "a fifth message", err, 452, smtp.EnhancedCode{4, 3, 1}, "Too many messages come in at once")
 	for _, c := range open {
 		c.Close()
 	}

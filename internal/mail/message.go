@@ -37,6 +37,7 @@ type Message struct {
 	Automatic bool   // written by no person (RFC 3834, 5)
 	Sender    string // the address in its Sender field, "" for none
 	header    textproto.Header
+	raw       []byte
 	answer    bool // an automatic answer
 }
 
@@ -47,7 +48,7 @@ func refusal(code int, enhanced smtp.EnhancedCode, format string, args ...any) *
 // Parse reads the header of a message. Its error is an *smtp.SMTPError that can be answered
 // to whoever sent it.
 func Parse(header []byte) (Message, error) {
-	var m Message
+	m := Message{raw: header}
 	if name := misnamed(header); name != "" {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The header can't be read: %q is no name of a field.", name)
 	}

@@ -173,10 +173,12 @@ func (s *session) rcpt(to string) error {
 	if err != nil {
 		return s.no("rcpt", err)
 	}
-	if s.from == "" && d.Mailbox != post.ToBounces && d.Mailbox != post.ToAdministrators {
+	if s.from == "" && d.Mailbox != post.ToBounces && d.Mailbox != post.ToReturned && d.Mailbox != post.ToAdministrators {
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
 	}
-	if !slices.ContainsFunc(s.to, func(x post.Destination) bool { return x.Group == d.Group && x.Mailbox == d.Mailbox }) {
+	if !slices.ContainsFunc(s.to, func(x post.Destination) bool {
+		return x.Group == d.Group && x.Mailbox == d.Mailbox && (d.Mailbox != post.ToReturned || x.Given == d.Given)
+	}) {
 		s.to = append(s.to, d) // two addresses of one group are one recipient
 	}
 	return nil
@@ -295,6 +297,9 @@ func (s *session) take(m Message, body *spool) error {
 	}
 	if s.trusted && s.by.SignedIn() != nil { // whoever signs in is no relay, and writes fields of their own
 		a.Proven = m.proven(s.s.o.Names)
+	}
+	if slices.ContainsFunc(s.to, func(d post.Destination) bool { return d.Mailbox == post.ToReturned }) {
+		a.Report = ReadReport(m.raw, io.NewSectionReader(body, 0, int64(body.size)))
 	}
 	a.ReturnPath = s.from
 	a.Body, a.Size, a.EightBit = body, body.size, body.eightBit

@@ -24,6 +24,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/life"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/naming"
+	"ivytable.example/ivytable/internal/workspace/pause"
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/post"
 	"ivytable.example/ivytable/internal/workspace/protection"
@@ -53,6 +54,7 @@ type Service struct {
 	Life       *life.Service
 	Member     *member.Service
 	Naming     *naming.Service
+	Pause      *pause.Service
 	People     *people.Service
 	Post       *post.Service
 	Protection *protection.Service
@@ -73,7 +75,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	s := &Service{
 		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), Pause: pause.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Undo = undo.New(k, undo.Rooms{Area: s.Area, Attributes: s.Attributes, Bulk: s.Bulk, Consent: s.Consent, Directory: s.Directory, Domains: s.Domains, External: s.External, History: s.History, Group: s.Group, Joining: s.Joining, Life: s.Life,
 		Member: s.Member, Naming: s.Naming, Protection: s.Protection, Public: s.Public, Reach: s.Reach, Review: s.Review, Round: s.Round, Rules: s.Rules, Views: s.Views})

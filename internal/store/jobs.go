@@ -103,22 +103,22 @@ func ReadLines(b []byte) (out []string) {
 }
 
 // Sent is the transmission of a mailing to recipients, in their order, of whom there is one at least.
-func Sent(mailing uuid.UUID, recipients []string, at time.Time) Transmission {
-	return Transmission{MailingID: mailing, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients)}
+func Sent(mailing uuid.UUID, recipients []string, mark int64, at time.Time) Transmission {
+	return Transmission{MailingID: mailing, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients), Mark: mark}
 }
 
 // AddTransmissions records transmissions to recipients who were not put off before.
 func (s *Tx) AddTransmissions(all []Transmission) error {
 	rows := make([][]any, len(all))
 	for i, t := range all {
-		rows[i] = []any{t.MailingID, t.At, t.People, t.First, t.Last, t.Recipients}
+		rows[i] = []any{t.MailingID, t.At, t.People, t.First, t.Last, t.Recipients, t.Mark}
 	}
-	return s.insert("record transmissions", "transmissions", "mailing_id, at, people, first, last, recipients", rows)
+	return s.insert("record transmissions", "transmissions", "mailing_id, at, people, first, last, recipients, mark", rows)
 }
 
 // AddTransmission records that the relay took a mailing over for recipients, in their order.
-func (s *Tx) AddTransmission(mailing uuid.UUID, recipients []string, at time.Time) error {
-	if err := s.AddTransmissions([]Transmission{Sent(mailing, recipients, at)}); err != nil {
+func (s *Tx) AddTransmission(mailing uuid.UUID, recipients []string, mark int64, at time.Time) error {
+	if err := s.AddTransmissions([]Transmission{Sent(mailing, recipients, mark, at)}); err != nil {
 		return err
 	}
 	return wrap("record a transmission", s.db.Exec("DELETE FROM failures WHERE mailing_id = ? AND recipient IN ?", mailing, recipients).Error)
@@ -150,6 +150,7 @@ type Progress struct {
 	Failures   []Failure // at most as many as were asked for, those given up first
 	Failed     int       // all of them
 	Jobs       []Job     // what is still to be done
+	Returned   int       // people from whom it came back
 }
 
 // Progress returns how far mailings are handed over, by mailing.
@@ -177,6 +178,15 @@ func (s *Reads) Progress(mailings []uuid.UUID, failures int) (map[uuid.UUID]Prog
 	for _, r := range sums {
 		p := out[r.MailingID]
 		p.Failed = r.N
+		out[r.MailingID] = p
+	}
+	sums = nil
+	if err := s.db.Raw("SELECT mailing_id, COUNT(*) AS n FROM returns WHERE mailing_id IN ? GROUP BY mailing_id", mailings).Scan(&sums).Error; err != nil {
+		return nil, wrap("count what came back", err)
+	}
+	for _, r := range sums {
+		p := out[r.MailingID]
+		p.Returned = r.N
 		out[r.MailingID] = p
 	}
 	var rows []Failure

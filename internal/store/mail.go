@@ -85,6 +85,7 @@ type Transmission struct {
 	People      int
 	First, Last string // of the recipients, in the order of octets
 	Recipients  []byte // one a line
+	Mark        int64  // by which what comes back from it is known; 0: nothing is
 }
 
 // Failure is a recipient whom the relay refused, or put off.
@@ -347,7 +348,7 @@ func (s *Tx) deleteMail(all []Mailing) error {
 	}
 	for _, q := range []string{
 		"DELETE FROM jobs WHERE mailing_id IN ?", "DELETE FROM failures WHERE mailing_id IN ?",
-		"DELETE FROM transmissions WHERE mailing_id IN ?", "DELETE FROM mailings WHERE id IN ?",
+		"DELETE FROM transmissions WHERE mailing_id IN ?", "DELETE FROM returns WHERE mailing_id IN ?", "DELETE FROM mailings WHERE id IN ?",
 	} {
 		if err := s.db.Exec(q, ids).Error; err != nil {
 			return wrap("forget mail", err)

@@ -318,6 +318,14 @@ func (s *Reads) Roles(person uuid.UUID, groups []uuid.UUID) (map[uuid.UUID]expan
 // out. Who came after Now came before the clock went back, so they are not left out.
 type AsOf struct{ Then, Now time.Time }
 
+// now is the time in the workspace, or the real one where nobody says.
+func (a AsOf) now() time.Time {
+	if a.Now.IsZero() {
+		return time.Now().UTC()
+	}
+	return a.Now
+}
+
 func (a AsOf) where(column string) (sql string, args []any) {
 	if a.Then.IsZero() {
 		return "", nil
@@ -375,13 +383,43 @@ func (s *Reads) NestedBelow(root uuid.UUID, now time.Time, asOf AsOf) (expand.Ed
 type Recipient struct {
 	Address  string
 	External bool
+	Person   uuid.UUID // of somebody external
+	Group    uuid.UUID // in which they are, of somebody external: the group itself, or one nested in it
+}
+
+// RecipientsAmong returns those of some addresses, each, with who of them is external, as members of a group.
+func (s *Reads) RecipientsAmong(group uuid.UUID, addresses []string) ([]Recipient, error) {
+	out := make([]Recipient, len(addresses))
+	at := make(map[string]int, len(addresses))
+	for i, a := range addresses {
+		out[i], at[a] = Recipient{Address: a, Group: group}, i
+	}
+	return out, inBatches(addresses, func(some []string) error {
+		return wrap("read who is external", eachRow(s.db.Raw("SELECT address, id FROM people WHERE addr_key IN ? AND external", lowered(some)), func(scan func(...any) error) error {
+			var a string
+			var id uuid.UUID
+			err := scan(&a, &id)
+			if i, ok := at[a]; ok && err == nil {
+				out[i].External, out[i].Person = true, id
+			}
+			return err
+		}))
+	})
+}
+
+func lowered(all []string) []string {
+	out := make([]string, len(all))
+	for i, a := range all {
+		out[i] = strings.ToLower(a)
+	}
+	return out
 }
 
 // MailIn returns who takes the mail of a group in which none is nested.
 func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) {
 	then, args := asOf.where("m.added_at")
-	query := "SELECT p.address, p.external FROM memberships m JOIN people p ON p.id = m.member_id AND p.active WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
-	args = append([]any{group, KindPerson}, args...)
+	query := "SELECT p.address, IF(p.external, p.id, NULL) FROM memberships m JOIN people p ON p.id = m.member_id AND p.active AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?) WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
+	args = append([]any{asOf.Now, group, KindPerson}, args...)
 	stmt, err := s.prepare(query)
 	if err != nil {
 		return nil, wrap("read who takes mail", err)
@@ -401,7 +439,14 @@ func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) 
 		if err := rows.Scan(&address, &external); err != nil {
 			return nil, wrap("read who takes mail", err)
 		}
-		out = append(out, Recipient{string(address), external[0] == '1'})
+		r := Recipient{Address: string(address), Group: group}
+		if external != nil {
+			r.External = true
+			if r.Person, err = uuid.ParseBytes(external); err != nil {
+				return nil, wrap("read who takes mail", err)
+			}
+		}
+		out = append(out, r)
 	}
 	return out, wrap("read who takes mail", rows.Err())
 }
@@ -410,8 +455,8 @@ func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) 
 // rows by hand: there can be as many as people in the workspace.
 func (s *Reads) PeopleIn(groups []uuid.UUID, asOf AsOf) ([]expand.Entry[uuid.UUID], error) {
 	then, args := asOf.where("m.added_at")
-	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail, p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
-		WHERE m.group_id IN ? AND m.kind = ?`+then, append([]any{groups, KindPerson}, args...)...).Rows()
+	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?), p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+		WHERE m.group_id IN ? AND m.kind = ?`+then, append([]any{asOf.now(), groups, KindPerson}, args...)...).Rows()
 	if err != nil {
 		return nil, wrap("read people in groups", err)
 	}

@@ -42,6 +42,20 @@ type Person struct {
 	ErasedAt      *time.Time // what named them was taken out, and they can't return
 	Version       int        `gorm:"default:1"`
 	NameKey       string     // the name as filters compare it
+
+	MailPausedUntil *time.Time // no mail of groups goes to them before; nil: it does
+	MailPausedWhy   string     // one of the Paused…; "" where it is not
+}
+
+// Why mail to somebody is paused.
+const (
+	PausedAway     = "away"     // they asked for it
+	PausedReturned = "returned" // it came back
+)
+
+// Paused reports whether mail of groups to somebody is paused at a time.
+func (p Person) Paused(now time.Time) bool {
+	return p.MailPausedUntil != nil && p.MailPausedUntil.After(now)
 }
 
 // Kinds of what has an address or words.
@@ -451,7 +465,7 @@ func (s *Reads) rarestFirst(words []string) ([]string, error) {
 }
 
 // personColumns are the columns of a person p but for the password, in the order of scanPeople.
-const personColumns = "p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes, p.created_at, p.departed_at, p.signed_in_at, p.erased_at, p.version, p.name_key"
+const personColumns = "p.id, p.address, p.addr_key, p.name, p.external, p.active, p.workspace_role, p.attributes, p.created_at, p.departed_at, p.signed_in_at, p.erased_at, p.version, p.name_key, p.mail_paused_until, p.mail_paused_why"
 
 // scanPeople calls f for everybody whom a query of personColumns finds. It reads the columns by hand: by
 // reflection would cost as much as the query.
@@ -463,7 +477,7 @@ func (s *Reads) scanPeople(f func(Person), query string, args ...any) error {
 	defer rows.Close()
 	for rows.Next() {
 		var p Person
-		if err := rows.Scan(&p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, (*[]byte)(&p.Attributes), &p.CreatedAt, &p.DepartedAt, &p.SignedInAt, &p.ErasedAt, &p.Version, &p.NameKey); err != nil {
+		if err := rows.Scan(&p.ID, &p.Address, &p.AddrKey, &p.Name, &p.External, &p.Active, &p.WorkspaceRole, (*[]byte)(&p.Attributes), &p.CreatedAt, &p.DepartedAt, &p.SignedInAt, &p.ErasedAt, &p.Version, &p.NameKey, &p.MailPausedUntil, &p.MailPausedWhy); err != nil {
 			return wrap("read people", err)
 		}
 		f(p)

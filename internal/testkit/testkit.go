@@ -244,7 +244,17 @@ func (k *Kit) Letters(t testing.TB) []Letter {
 			if err := j.Open(ctx); err != nil {
 				t.Fatal(err)
 			}
-			raw, err := io.ReadAll(j.Message(ctx))
+			copies, err := j.Next(ctx, 1000, 1000)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(copies) == 0 {
+				if err := j.End(ctx); err != nil {
+					t.Fatal(err)
+				}
+				continue
+			}
+			raw, err := io.ReadAll(j.Message(ctx, copies[0]))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -254,17 +264,12 @@ func (k *Kit) Letters(t testing.TB) []Letter {
 			}
 			subject, _ := h.Header.Text("Subject")
 			l := Letter{Subject: subject, To: j.To, Text: strings.ReplaceAll(strings.ReplaceAll(string(raw), "=\r\n", ""), "=3D", "=")}
-			if len(j.To) == 0 {
-				err = j.End(ctx)
-			} else {
-				out = append(out, l)
-				var sent []post.Result
-				for _, r := range j.To {
-					sent = append(sent, post.Result{Recipient: r})
-				}
-				err = j.Record(ctx, sent, time.Time{})
+			out = append(out, l)
+			var sent []post.Result
+			for _, r := range j.To {
+				sent = append(sent, post.Result{Recipient: r})
 			}
-			if err != nil {
+			if err := j.Record(ctx, sent, time.Time{}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -253,37 +252,36 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 		if len(j.To) > many*size {
 			n = lanes
 		}
-		to, err := j.Next(work, n*size)
+		copies, err := j.Next(work, n, size)
 		if err != nil {
 			log.Error("work failed", "job", "read recipients", "error", err)
 			return
 		}
-		if len(to) == 0 {
+		if len(copies) == 0 {
 			r.record(work, log, func() error { return j.End(work) })
 			return
 		}
 		var parts [lanes]part
-		n = 0
 		var all sync.WaitGroup
 		began := time.Now()
-		for some := range slices.Chunk(to, size) {
-			p := &parts[n]
-			p.to = some
-			if relays[n] == nil {
-				relays[n] = r.relay()
+		for i, c := range copies {
+			p := &parts[i]
+			p.to = c.To
+			if relays[i] == nil {
+				relays[i] = r.relay()
 			}
-			relay := relays[n]
+			relay := relays[i]
 			send := func() {
-				p.results, p.err = relay.Send(work, mail.Outgoing{From: j.Sender, Header: j.Header, EightBit: j.EightBit, Message: j.Message(work)}, some)
+				p.results, p.err = relay.Send(work, mail.Outgoing{From: c.Sender, Header: c.Header, EightBit: j.EightBit, Message: j.Message(work, c)}, c.To)
 			}
-			if n++; len(to) <= size {
+			if len(copies) == 1 {
 				send()
 			} else {
 				all.Go(send)
 			}
 		}
 		all.Wait()
-		if !r.settle(work, hands, j, log, parts[:n], time.Since(began)) || len(j.To) == 0 || ctx.Err() != nil {
+		if !r.settle(work, hands, j, log, parts[:len(copies)], time.Since(began)) || len(j.To) == 0 || ctx.Err() != nil {
 			return
 		}
 	}

@@ -22,6 +22,7 @@ type Kernel struct {
 	slots chan struct{} // changes at once: fewer than connections, so that lists go on
 	gates gates
 	ahead atomic.Int64 // of a demo: by how much its time is ahead
+	mail  mailKey
 }
 
 // Options are what a workspace is made with.

@@ -109,6 +109,8 @@ const (
 	LetterConsentOver   = "consent over"
 	LetterVoucherLeft   = "voucher left"
 	LetterOwnPage       = "own page"
+	LetterMailPaused    = "mail paused"
+	LetterMailPausedOf  = "mail paused of"
 	LetterVouching      = "vouching"
 	LetterProof         = "proof"
 	LetterProofAccount  = "proof account"
@@ -231,6 +233,16 @@ var english = language{
 			"{welcome}",
 			"On the page below you choose whether its mail reaches you, or leave it. It needs no account: keep this letter."},
 			"My part in {name}", "This came because you came into the group {address}.", ""},
+		LetterMailPaused: {"No mail of groups reaches {address_given} any more", []string{
+			"{count} of mail groups to {address_given} came back, the last from {name} ({address}). What was said: {reply}",
+			"So no mail of any group goes to this address until somebody says that it works again. If you read this, it may work again.",
+			"On the page below you let it go on. What came meanwhile is not sent later."},
+			"Let it go on", "This came because mail to {address_given} came back.", ""},
+		LetterMailPausedOf: {"Mail to {person} comes back", []string{
+			"{person} ({address_given}) is an external member of {name} ({address}) and of others perhaps. {count} to them came back. What was said last: {reply}",
+			"No mail of any group goes to this address until somebody says that it works again.",
+			"Ask them whether they have another address, or take them out on the page below."},
+			"Look at {person}", "This came because you answer for {person}, or own {name}.", ""},
 		LetterPostsWait: {"{count} for {name}: waiting for you", []string{
 			"Waiting for approval in {name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}.",
 			"Nobody has decided about it since {late}, so it comes to you.",
@@ -527,6 +539,16 @@ var german = language{
 			"{welcome}",
 			"Auf der Seite unten wählen Sie, ob ihre E-Mails Sie erreichen, oder verlassen sie. Dafür brauchen Sie kein Konto: bewahren Sie diesen Brief auf."},
 			"Mein Teil in {name}", "Sie erhalten dies, weil Sie in die Gruppe {address} gekommen sind.", ""},
+		LetterMailPaused: {"Keine E-Mail von Gruppen erreicht mehr {address_given}", []string{
+			"{count} von E-Mail-Gruppen an {address_given} kam zurück, zuletzt von {name} ({address}). Dabei hieß es: {reply}",
+			"Darum geht keine E-Mail einer Gruppe mehr an diese Adresse, bis jemand sagt, dass sie wieder geht. Wenn Sie dies lesen, geht sie vielleicht wieder.",
+			"Auf der Seite unten lassen Sie es weitergehen. Was inzwischen kam, wird nicht nachgeschickt."},
+			"Weitergehen lassen", "Sie erhalten dies, weil E-Mail an {address_given} zurückkam.", ""},
+		LetterMailPausedOf: {"E-Mail an {person} kommt zurück", []string{
+			"{person} ({address_given}) ist externes Mitglied von {name} ({address}) und vielleicht von anderen. {count} dorthin kam zurück. Zuletzt hieß es: {reply}",
+			"Keine E-Mail einer Gruppe geht mehr an diese Adresse, bis jemand sagt, dass sie wieder geht.",
+			"Fragen Sie nach einer anderen Adresse, oder nehmen Sie die Person auf der Seite unten heraus."},
+			"{person} ansehen", "Sie erhalten dies, weil Sie für {person} einstehen oder {name} gehört.", ""},
 		LetterPostsWait: {"{count} an {name}: wartet auf Sie", []string{
 			"{count} an {name} ({address}) wartet auf Zustimmung, am längsten „{subject}“ von {from}, seit {since}.",
 			"Seit {late} hat niemand entschieden, darum kommt es zu Ihnen.",

@@ -72,6 +72,7 @@ function One({ post: p, decides }: { post: Post; decides: boolean }) {
 
 const states = {
   handed_over: 'handed over',
+  returned: 'came back',
   refused: 'refused',
   trying: 'tried again',
   waiting: 'waits for its turn',
@@ -149,14 +150,14 @@ function Reached({ post: p, delivery: d, decides }: { post: Post; delivery: Deli
       onError: (err) => toaster.create({ type: 'error', title: 'Not sent again', description: err.message }),
     },
   );
-  const done = d.state === 'handed_over' || d.state === 'refused';
+  const done = d.state === 'handed_over' || d.state === 'returned' || d.state === 'refused';
   return (
     <HStack as="li" gap="3" py="1" wrap="wrap" borderTopWidth="1px" borderColor="border.muted">
       <Text flex="1" minW="14rem" overflowWrap="anywhere">
         {d.recipient}
       </Text>
       <Text>
-        {d.state === 'refused' || d.state === 'trying' ? (
+        {d.state === 'refused' || d.state === 'trying' || d.state === 'returned' ? (
           <span className="warn">{states[d.state]}</span>
         ) : (
           states[d.state]

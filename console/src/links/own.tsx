@@ -15,7 +15,7 @@ export default function OwnPart() {
     queryKey: ['joining', 'own', secret],
     queryFn: () => ask(api.GET('/api/v1/own/{secret}', { params: { path } })),
   });
-  const change = useChange(['joining'], (what: 'each' | 'none' | 'leave') =>
+  const change = useChange(['joining'], (what: 'each' | 'none' | 'leave' | 'resume') =>
     ask(api.POST('/api/v1/own/{secret}', { params: { path }, body: { do: what } })),
   );
   const p = change.data ?? read.data;
@@ -44,8 +44,16 @@ export default function OwnPart() {
                 {p.delivery === 'each' ? 'Each message to it reaches you.' : 'You are in it, and get none of its mail.'}
                 {p.until && ` Your last day in it is ${date(p.until)}.`}
               </Text>
+              {p.paused && (
+                <Text>No mail of any group goes to {p.person.address} at the moment: messages to it came back.</Text>
+              )}
               <Trouble error={change.error} />
               <HStack wrap="wrap">
+                {p.paused && (
+                  <Button loading={change.isPending} onClick={() => change.mutate('resume')}>
+                    It works again: let mail go on
+                  </Button>
+                )}
                 <Button
                   colorPalette="ivy"
                   variant={p.delivery === 'each' ? 'outline' : 'solid'}

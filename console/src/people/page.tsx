@@ -7,6 +7,7 @@ import { date, plural } from '../lib/dates';
 import { type Subject, useChange } from '../lib/use-change';
 import { HistoryList } from '../shared/history';
 import { PeoplePicker } from '../shared/people-picker';
+import { MailPause } from '../shared/mail-pause';
 import { Loading, Nothing, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 import { Erase } from './erase';
@@ -72,6 +73,7 @@ export default function PersonPage() {
         </Stack>
         <Stack gap="5">
           <Entry person={p} may={may && !p.external} />
+          {may && p.active && <MailPause person={p} />}
           {may && !p.external && p.active && <SignsIn person={p} />}
           {may && !p.external && (p.active ? <Departure person={p} /> : <Return person={p} />)}
           {may && (p.external || !p.active) && <Erase person={p} />}

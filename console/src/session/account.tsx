@@ -5,6 +5,7 @@ import { api, ask, type Token } from '../api/client';
 import { date, moment, plural } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useList } from '../lib/use-list';
+import { MailPause } from '../shared/mail-pause';
 import { Choice, Loading, More, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 import { PasswordField } from './fields';
@@ -33,6 +34,7 @@ export default function Account() {
         )}
         <SecondFactor />
         <ChangePassword />
+        {!me.lacks_factor && <MyMail id={me.id} />}
         {!me.lacks_factor && <Tokens />}
         {me.left && (
           <Text fontSize="sm" color="fg.muted">
@@ -43,6 +45,15 @@ export default function Account() {
       </Stack>
     </Box>
   );
+}
+
+function MyMail({ id }: { id: string }) {
+  const person = useQuery({
+    queryKey: ['person', id],
+    queryFn: () => ask(api.GET('/api/v1/people/{ref}', { params: { path: { ref: id } } })),
+  });
+  if (!person.data) return person.error ? <Trouble error={person.error} /> : <Loading what="your mail" />;
+  return <MailPause person={person.data} self />;
 }
 
 function CodeField({ value, onValue, label }: { value: string; onValue: (v: string) => void; label: string }) {

@@ -8,6 +8,8 @@ func init() {
 	register[LimitsChanged]()
 	register[DeparturesChanged]()
 	register[PersonErased]()
+	register[MailPaused]()
+	register[MailResumed]()
 }
 
 // FindingAccepted: what the review found is known and fine, or, without a reason, is not any more.
@@ -106,3 +108,31 @@ func (f PersonErased) did(Who, string) string {
 	return fmt.Sprintf("took what named somebody out of the directory and %s of the history%s", of, because(f.Reason))
 }
 func (PersonErased) undo() Undo { return cannot("What was taken out is not kept anywhere.") }
+
+// MailPaused: no mail of groups goes to somebody, as they asked, or since it came back.
+type MailPaused struct {
+	Name     string `json:"name"`
+	Until    string `json:"until,omitempty"`    // the last day, where they asked
+	Returned int    `json:"returned,omitempty"` // messages that came back
+	Reply    string `json:"reply,omitempty"`    // what was said of the last one
+}
+
+func (MailPaused) Kind() Kind { return "person.pause" }
+func (f MailPaused) did(Who, string) string {
+	if f.Returned > 0 {
+		return fmt.Sprintf("paused the mail of groups to %s, since %d messages came back: %s", f.Name, f.Returned, f.Reply)
+	}
+	return fmt.Sprintf("paused the mail of groups to %s up to and with %s", f.Name, day(f.Until))
+}
+func (MailPaused) undo() Undo { return cannot("They, or an administrator, can let it go on at once.") }
+
+// MailResumed: mail of groups reaches somebody again.
+type MailResumed struct {
+	Name string `json:"name"`
+}
+
+func (MailResumed) Kind() Kind { return "person.resume" }
+func (f MailResumed) did(Who, string) string {
+	return fmt.Sprintf("let the mail of groups reach %s again", f.Name)
+}
+func (MailResumed) undo() Undo { return cannot("It can be paused again, until a day.") }

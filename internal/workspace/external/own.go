@@ -14,13 +14,20 @@ import (
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/joining"
 	"ivytable.example/ivytable/internal/workspace/member"
+	"ivytable.example/ivytable/internal/workspace/pause"
 )
 
 var errNoLink = workspace.Fail(workspace.NotFound, "This link leads nowhere: its time is over, or you are not in the group any more. A newer letter of the group has a newer link.")
 
 // own returns the group and the person that a link is about.
 func (s *Service) own(v *workspace.View, secret string) (l store.OwnLink, g store.Group, p store.Person, err error) {
-	if l, err = v.Read.OwnLink(member.HashOf(secret)); err == nil && !l.ExpiresAt.After(v.Now()) {
+	code, err := s.k.MailKey(v.Ctx, member.OwnPurpose)
+	if err != nil {
+		return l, g, p, err
+	}
+	if group, person, ok := member.ReadOwn(code, secret, v.Now()); ok {
+		l = store.OwnLink{GroupID: group, MemberID: person}
+	} else if l, err = v.Read.OwnLink(member.HashOf(secret)); err == nil && !l.ExpiresAt.After(v.Now()) {
 		err = store.ErrNotFound
 	}
 	if err == nil {
@@ -68,7 +75,7 @@ func part(v *workspace.View, g *store.Group, p store.Person) (api.OwnPart, error
 	} else if err != nil {
 		return out, err
 	}
-	out.Delivery, out.Until = workspace.Delivery(m.Mail), v.LastDay(m.EndsAt)
+	out.Delivery, out.Until, out.Paused = workspace.Delivery(m.Mail), v.LastDay(m.EndsAt), p.Paused(v.Now())
 	if v.Ended(g) {
 		out.State = "ended"
 	}
@@ -88,6 +95,20 @@ func oneself(p store.Person) admission.Member {
 	return admission.Member{Name: p.Name, Kind: admission.Outsider, Role: expand.Member}
 }
 
+// Unsubscribe ends the mail of a group to whoever holds the secret of a link, as mail programs ask for by one click (RFC 8058): they
+// leave where they may by themselves, else its mail reaches them no more. Once is as good as many times.
+func (s *Service) Unsubscribe(ctx context.Context, by workspace.Actor, secret string) (api.OwnPart, error) {
+	is, err := s.Own(ctx, secret)
+	if err != nil || is.State != "in" || is.Delivery == "none" && is.Leaving != "free" {
+		return is, err
+	}
+	do := "none"
+	if is.Leaving == "free" {
+		do = "leave"
+	}
+	return s.ChangeOwn(ctx, by, secret, api.OwnChange{Do: do})
+}
+
 // ChangeOwn changes somebody's own part in a group, as whoever holds the secret of a link.
 func (s *Service) ChangeOwn(ctx context.Context, by workspace.Actor, secret string, n api.OwnChange) (api.OwnPart, error) {
 	v := s.k.View(ctx, workspace.Actor{})
@@ -97,6 +118,13 @@ func (s *Service) ChangeOwn(ctx context.Context, by workspace.Actor, secret stri
 	}
 	as := workspace.Actor{Person: p, Via: "link", RequestID: by.RequestID, Preview: by.Preview, Report: by.Report}
 	var out api.OwnPart
+	if n.Do == "resume" {
+		err := s.k.Do(ctx, as, func(c *workspace.Change) error { return pause.ResumeOwn(c, p.ID) })
+		if err != nil {
+			return out, err
+		}
+		return s.Own(ctx, secret)
+	}
 	err = s.k.Do(ctx, as, func(c *workspace.Change) error {
 		g, err := c.Tx.LockGroup(l.GroupID)
 		if errors.Is(err, store.ErrNotFound) {

@@ -135,7 +135,7 @@ func Recipients(v *workspace.View, g *store.Group, then time.Time) ([]store.Reci
 	out := make([]store.Recipient, 0, len(entries))
 	for _, e := range entries {
 		if e.Mail {
-			out = append(out, store.Recipient{Address: e.Address, External: e.External})
+			out = append(out, store.Recipient{Address: e.Address, External: e.External, Person: e.Person, Group: e.Group})
 		}
 	}
 	return out, err

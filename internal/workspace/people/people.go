@@ -188,8 +188,25 @@ func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 	if out.Reached, err = reachedBy(v, p, groups); err != nil {
 		return out, err
 	}
+	if p.ID == v.By.Person.ID || v.By.Allow(access.ChangeDirectory) == nil {
+		out.Mail = Mail(v, p)
+	}
 	out.Waiting, err = asked(v, p)
 	return out, err
+}
+
+// Mail says whether the mail of groups reaches somebody.
+func Mail(v *workspace.View, p store.Person) api.MailState {
+	switch {
+	case !p.Active:
+		return api.MailState{Says: "No mail of groups reaches them: they have left."}
+	case !p.Paused(v.Now()):
+		return api.MailState{Says: "Mail of groups reaches them."}
+	case p.MailPausedWhy == store.PausedReturned:
+		return api.MailState{Paused: true, Why: p.MailPausedWhy, Says: "Mail of groups is paused: messages to this address came back. It goes on once somebody says that the address works again."}
+	}
+	until := v.LastDay(p.MailPausedUntil)
+	return api.MailState{Paused: true, Why: p.MailPausedWhy, Until: until, Says: "Mail of groups is paused up to and with " + until + ", as they asked."}
 }
 
 // reachedBy are the groups that reach somebody through groups nested in them, as far as the actor

@@ -32,6 +32,8 @@ type Arrived struct {
 	EightBit   bool
 	To         []Incoming
 
+	Report Report // what it says of deliveries, where it came back to us
+
 	Speaking Speaking         // in whose name it is written
 	Writer   mailaddr.Address // and by whom, where that is a group's
 	By       workspace.Actor  // who signed in, where that is a group's
@@ -98,8 +100,16 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 	s.intake.arriving.Add(1)
 	p, err := decideAll(s.k.View(ctx, workspace.Actor{Via: "smtp"}), a)
 	s.intake.arriving.Add(-1)
-	if err != nil || len(p.mail.Mailings) == 0 {
+	if err != nil {
 		return err
+	}
+	for _, to := range p.returned {
+		if err := s.noteReturned(ctx, to, a.Report); err != nil {
+			return err
+		}
+	}
+	if len(p.mail.Mailings) == 0 {
+		return nil
 	}
 	if p.plain() {
 		return s.intake.take(s, p)
@@ -143,11 +153,12 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 
 // decided is a message with what was decided about it, which holds for the groups as they were read.
 type decided struct {
-	a       Arrived
-	mail    store.NewMail
-	groups  map[uuid.UUID]store.Group
-	reports []uuid.UUID // groups to which something came back
-	aliases []string    // that it was sent to
+	a        Arrived
+	mail     store.NewMail
+	groups   map[uuid.UUID]store.Group
+	reports  []uuid.UUID   // groups to which something came back
+	returned []Destination // deliveries of which something came back
+	aliases  []string      // that it was sent to
 }
 
 // plain reports whether nothing but the message is to be recorded, so that it can be with others.
@@ -172,6 +183,9 @@ func decideAll(v *workspace.View, a Arrived) (*decided, error) {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
 			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
 		switch {
+		case x.To.Mailbox == ToReturned:
+			p.returned = append(p.returned, x.To)
+			continue
 		case x.To.Mailbox == ToBounces && x.To.Group == uuid.Nil:
 			continue // for nobody
 		case x.To.Mailbox == ToBounces:

@@ -22,11 +22,11 @@ import (
 // some of its recipients after the other.
 type Job struct {
 	Mailing  uuid.UUID
-	Sender   string // of the envelope
-	Attempts int    // those before, that came to nothing
-	Header   []byte // with the empty line after it
-	EightBit bool   // the body has octets over 127
-	To       []string
+	Sender   string   // of the envelope
+	Attempts int      // those before, that came to nothing
+	Header   []byte   // with the empty line after it
+	EightBit bool     // the body has octets over 127
+	To       []string // those with whom it is not done yet
 
 	job     store.Job
 	message store.Message
@@ -35,11 +35,18 @@ type Job struct {
 	mailbox Mailbox
 	trouble bool
 	edits   []Edit
-	worker  uuid.UUID
-	lease   time.Duration
-	first   atomic.Pointer[[]byte] // of the body's rows, kept where it is the only one
-	readAt  time.Time
-	s       *Service
+
+	externals map[string]store.Recipient // those who get copies of their own, by address
+	marks     map[string]int64           // of transactions, by their first recipient
+	link      string                     // what links in it begin with; "": there are none
+	code      func(...[]byte) []byte     // by which they are made
+	now       time.Time
+
+	worker uuid.UUID
+	lease  time.Duration
+	first  atomic.Pointer[[]byte] // of the body's rows, kept where it is the only one
+	readAt time.Time
+	s      *Service
 
 	recorded *store.Job   // of a job that is handed on: its record
 	of       *store.Group // of a job that is handed on: as it was when the message was let through; nil: to be read
@@ -110,18 +117,15 @@ func (j *Job) Open(ctx context.Context) error {
 			return err
 		}
 	}
-	var err error
-	if j.To, err = j.recipients(v); err != nil {
+	if err := j.linked(ctx, v); err != nil {
 		return err
 	}
-	j.filled, j.of = false, nil // when it is opened again it is read as it is then
-	slices.Sort(j.To)
-	j.To = slices.Compact(j.To)
-	at, found := slices.BinarySearch(j.To, j.job.HandedTo)
-	if found {
-		at++
+	all, err := j.recipients(v)
+	if err != nil {
+		return err
 	}
-	j.To, j.readAt = j.To[at:], time.Now()
+	j.order(all)
+	j.filled, j.of, j.readAt = false, nil, time.Now() // when it is opened again it is read as it is then
 	return nil
 }
 
@@ -142,12 +146,14 @@ func (j *Job) fill(m store.Mailing, x store.Message) error {
 	return nil
 }
 
-func (j *Job) recipients(v *workspace.View) ([]string, error) {
+func (j *Job) recipients(v *workspace.View) ([]store.Recipient, error) {
 	switch {
+	case j.job.Recipients != nil && j.link == "":
+		return named(store.ReadLines(j.job.Recipients), nil)
 	case j.job.Recipients != nil:
-		return store.ReadLines(j.job.Recipients), nil
+		return v.Read.RecipientsAmong(*j.group, store.ReadLines(j.job.Recipients))
 	case j.group == nil:
-		return v.Read.Administrators()
+		return named(v.Read.Administrators())
 	case j.of != nil:
 		return recipients(v, j.of, j.mailbox, j.job.AsOf)
 	}
@@ -159,14 +165,18 @@ func (j *Job) recipients(v *workspace.View) ([]string, error) {
 }
 
 // recipients returns who gets a message to a group that was let through at a moment.
-func recipients(v *workspace.View, g *store.Group, mailbox Mailbox, then time.Time) ([]string, error) {
+func recipients(v *workspace.View, g *store.Group, mailbox Mailbox, then time.Time) ([]store.Recipient, error) {
 	if mailbox == ToOwners {
-		return v.NoticeRecipients(g)
+		return named(v.NoticeRecipients(g))
 	}
-	all, err := member.Recipients(v, g, then)
-	out := make([]string, len(all))
-	for i, r := range all {
-		out[i] = r.Address
+	return member.Recipients(v, g, then)
+}
+
+// named are recipients of whom nothing but their address is asked.
+func named(addresses []string, err error) ([]store.Recipient, error) {
+	out := make([]store.Recipient, len(addresses))
+	for i, a := range addresses {
+		out[i].Address = a
 	}
 	return out, err
 }
@@ -174,20 +184,9 @@ func recipients(v *workspace.View, g *store.Group, mailbox Mailbox, then time.Ti
 // staleAfter is how long a job goes by who was in the group when it looked.
 const staleAfter = 10 * time.Second
 
-// Next returns the next recipients, at most limit; none at the end. Who has left the group
-// since the job was opened is left out.
-func (j *Job) Next(ctx context.Context, limit int) ([]string, error) {
-	if time.Since(j.readAt) > staleAfter && len(j.To) > 0 && j.job.Recipients == nil {
-		if err := j.Open(ctx); err != nil {
-			return nil, err
-		}
-	}
-	return j.To[:min(limit, len(j.To))], nil
-}
-
-// Message reads the message from its beginning: header and body.
-func (j *Job) Message(ctx context.Context) io.Reader {
-	return io.MultiReader(bytes.NewReader(j.Header), Edited(&bodyReader{ctx: ctx, j: j}, j.edits))
+// Message reads a copy of the message from its beginning: header and body.
+func (j *Job) Message(ctx context.Context, c Copy) io.Reader {
+	return io.MultiReader(bytes.NewReader(c.Header), Edited(&bodyReader{ctx: ctx, j: j}, j.edits))
 }
 
 // bodyReader reads the rows of a body one after the other; between them it holds nothing.
@@ -253,9 +252,10 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 		for i, r := range results {
 			to[i] = r.Recipient
 		}
-		err := j.hands.gather(result{j, to, time.Now().UTC(), len(rest) == 0})
+		last := j.place(to[len(to)-1])
+		err := j.hands.gather(result{j, to, j.marks[to[0]], time.Now().UTC(), last, len(rest) == 0})
 		if err == nil {
-			j.To, j.job.HandedTo = rest, to[len(to)-1]
+			j.To, j.job.HandedTo = rest, last
 		}
 		if !errors.Is(err, errClosed) {
 			return err
@@ -282,14 +282,14 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 	}
 	err := j.change(ctx, func(c *workspace.Change) error {
 		if len(rest) > 0 {
-			if err := c.Tx.JobHandedTo(j.job.ID, j.worker, results[len(results)-1].Recipient); err != nil {
+			if err := c.Tx.JobHandedTo(j.job.ID, j.worker, j.place(results[len(results)-1].Recipient)); err != nil {
 				return err
 			}
 		} else if err := c.Tx.EndJob(j.job.ID, j.worker); err != nil {
 			return err
 		}
 		if len(sent) > 0 {
-			if err := c.Tx.AddTransmission(j.Mailing, sent, now); err != nil {
+			if err := c.Tx.AddTransmission(j.Mailing, sent, j.marks[results[0].Recipient], now); err != nil {
 				return err
 			}
 			if j.kind == store.KindNotice { // a letter of ours may give notice of an end
@@ -320,7 +320,7 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 	if err == nil {
 		j.To = rest
 		if len(results) > 0 {
-			j.job.HandedTo = results[len(results)-1].Recipient
+			j.job.HandedTo = j.place(results[len(results)-1].Recipient)
 		}
 	}
 	return err

@@ -52,8 +52,10 @@ var errClosed = errors.New("the hands are closed")
 type result struct {
 	j    *Job
 	sent []string
+	mark int64
 	at   time.Time
-	last bool // of the job
+	done string // with whom the job is done
+	last bool   // of the job
 }
 
 // Hands returns hands that hold a job for the length of a lease before it is to be kept again.
@@ -317,12 +319,12 @@ func writeResults(c *workspace.Change, worker uuid.UUID, all []result) error {
 	var ended []int64
 	last := map[int64]string{} // recipient with whom a job is done so far
 	for _, r := range all {
-		sent = append(sent, store.Sent(r.j.Mailing, r.sent, r.at))
+		sent = append(sent, store.Sent(r.j.Mailing, r.sent, r.mark, r.at))
 		if id := r.j.job.ID; r.last {
 			ended = append(ended, id)
 			delete(last, id)
 		} else {
-			last[id] = r.sent[len(r.sent)-1]
+			last[id] = r.done
 		}
 	}
 	if err := c.Tx.AddTransmissions(sent); err != nil {

@@ -126,11 +126,11 @@ func TestHandsLeaveNothingBehind(t *testing.T) {
 	}
 	j := next(t, h)
 	for _, n := range []int{1, 2} {
-		to, err := j.Next(ctx, n)
+		copies, err := j.Next(ctx, 1, n)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := j.Record(ctx, results(to, post.Sent), time.Time{}); err != nil {
+		if err := j.Record(ctx, results(copies[0].To, post.Sent), time.Time{}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -28,10 +27,6 @@ type Service struct {
 	k      *workspace.Kernel
 	intake intake
 	hands  atomic.Pointer[Hands] // of this process; nil: none work
-	mark   struct {              // of messages that groups pass on
-		mu  sync.Mutex
-		key []byte
-	}
 }
 
 // New returns the service of a workspace.
@@ -46,6 +41,7 @@ const (
 	ToOwners                 // LOCAL-owners@DOMAIN, LOCAL-request@DOMAIN
 	ToBounces                // LOCAL-bounces@DOMAIN
 	ToAdministrators         // postmaster@DOMAIN, abuse@DOMAIN: of no group
+	ToReturned               // the sender of an envelope of ours: of no group
 )
 
 // Destination is where a message goes.
@@ -58,6 +54,11 @@ type Destination struct {
 	Closed  bool        // nobody may write to the group
 	Domains []string    // of the workspace, the main one first
 	Texts   texts.Texts // of the group
+
+	returned struct { // what came back is about
+		mailing uuid.UUID
+		mark    int64
+	}
 }
 
 // Find returns where an address leads. Its error is NotFound for an address of nobody,
@@ -127,6 +128,12 @@ func astray(v *workspace.View, a mailaddr.Address, unknown bool) (Destination, e
 	switch {
 	case here && (local == "postmaster" || local == "abuse"): // RFC 5321, 4.5.1; RFC 2142, 2 and 5
 		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators, Domains: domains}, nil
+	case here && strings.HasPrefix(local, returned):
+		if mailing, mark, ok := readMark(a); ok { // whether there is such a delivery is not told
+			d := Destination{Address: key, Given: a.String(), Mailbox: ToReturned, Domains: domains}
+			d.returned.mailing, d.returned.mark = mailing, mark
+			return d, nil
+		}
 	case here && mailbox == ToBounces && unknown:
 		return Destination{Address: key, Given: a.String(), Mailbox: ToBounces, Domains: domains}, nil
 	}

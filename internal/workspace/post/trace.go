@@ -25,6 +25,7 @@ const (
 	refused  = "refused"     // for good
 	trying   = "trying"      // it was put off, and is tried again
 	awaiting = "waiting"     // its turn has not come
+	cameBack = "returned"    // the mail system took it over, and could not deliver it
 )
 
 // Posts lists posts to a group, newest first: all, for those who decide about them; for others those that they wrote, and those that were to
@@ -125,6 +126,9 @@ func shapePost(v *workspace.View, m store.Mailing, messages map[uuid.UUID]store.
 		out.Says = "Handed over for " + number.Of(p.HandedOver, "person")
 		if p.Failed > 0 {
 			out.Says += fmt.Sprintf(", and not for %d", p.Failed)
+		}
+		if p.Returned > 0 {
+			out.Says += fmt.Sprintf("; it came back from %d of them", p.Returned)
 		}
 		if len(p.Jobs) > 0 {
 			out.Says += "; it goes on"
@@ -228,18 +232,19 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 		return nil, err
 	}
 	for _, j := range jobs {
-		to := store.ReadLines(j.Recipients)
-		if j.Recipients == nil {
-			g, err := v.Read.Group(*m.GroupID)
-			if err != nil {
-				return nil, err
-			}
-			if to, err = recipients(v, &g, Mailbox(m.Mailbox), j.AsOf); err != nil {
-				return nil, err
+		apart := linksIn(v, m.Kind, Mailbox(m.Mailbox))
+		to, err := v.Read.RecipientsAmong(*m.GroupID, store.ReadLines(j.Recipients))
+		if err == nil && j.Recipients == nil {
+			var g store.Group
+			if g, err = v.Read.Group(*m.GroupID); err == nil {
+				to, err = recipients(v, &g, Mailbox(m.Mailbox), j.AsOf)
 			}
 		}
-		for _, a := range to {
-			if a > j.HandedTo {
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range to {
+			if a := r.Address; placeOf(a, apart && r.External) > j.HandedTo {
 				at := v.In(j.NextAt)
 				by[a] = api.Delivery{Recipient: a, State: awaiting, NextAt: &at, Attempts: j.Attempts, Reply: j.Reply}
 			}
@@ -255,6 +260,17 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 			continue
 		}
 		by[h.Recipient] = api.Delivery{Recipient: h.Recipient, State: handed, At: &at, Attempts: d.Attempts + 1}
+	}
+	back, err := v.Read.ReturnsOf(m.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range back {
+		if d, there := by[r.Recipient]; there && d.State == handed && (d.At == nil || !d.At.After(r.At)) {
+			at := v.In(r.At)
+			d.State, d.At, d.Reply = cameBack, &at, r.Reply
+			by[r.Recipient] = d
+		}
 	}
 	failures, err := v.Read.FailuresOf(m.ID, recipient)
 	if err != nil {

@@ -1,0 +1,103 @@
+package mail
+
+import (
+	"bufio"
+	"io"
+	"regexp"
+	"strings"
+
+	"github.com/emersion/go-message"
+	"github.com/emersion/go-message/textproto"
+
+	"ivytable.example/ivytable/internal/workspace/post"
+)
+
+// Bounds of what is read of a report.
+const (
+	maxReportDepth = 10
+	maxReportParts = 50
+	maxReportText  = 64 << 10 // octets of its words
+	maxReported    = 200      // recipients
+)
+
+// status is what a server says of a delivery: a reply code with an enhanced status (RFC 3463), or one of them.
+var status = regexp.MustCompile(`(?:^|[^\d.])([245]\d\d)[ -]+([245]\.\d{1,3}\.\d{1,3})|(?:^|[^\d.])([245]\.\d{1,3}\.\d{1,3})(?:[^\d.]|$)|(?:^|[^\d.])([45]\d\d)[ -]`)
+
+// ReadReport reads what a message that came back to us says of deliveries: by the fields of RFC 3464, or, where it has none, its words,
+// by which whoever knows the recipients finds them.
+func ReadReport(header []byte, body io.Reader) post.Report {
+	var out post.Report
+	e, err := message.Read(io.MultiReader(strings.NewReader(string(header)+"\r\n"), body))
+	if err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
+		return out
+	}
+	parts := 0
+	readParts(e, 0, &parts, &out)
+	if len(out.Said) > 0 {
+		out.Words = ""
+	}
+	out.Status = statusIn(out.Words)
+	return out
+}
+
+func readParts(e *message.Entity, depth int, parts *int, out *post.Report) {
+	if *parts++; *parts > maxReportParts || depth > maxReportDepth {
+		return
+	}
+	kind, _, _ := e.Header.ContentType()
+	if many := e.MultipartReader(); many != nil {
+		for {
+			p, err := many.NextPart()
+			if err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
+				return
+			}
+			readParts(p, depth+1, parts, out)
+		}
+	}
+	switch strings.ToLower(kind) {
+	case "message/delivery-status", "message/global-delivery-status": // RFC 3464, 2; RFC 6533
+		readStatus(bufio.NewReader(io.LimitReader(e.Body, maxReportText)), out)
+	case "text/plain", "text/html", "":
+		b, _ := io.ReadAll(io.LimitReader(e.Body, int64(maxReportText-len(out.Words))))
+		out.Words += string(b)
+	}
+}
+
+// readStatus reads the fields of a report: those of the message first, then those of each recipient (RFC 3464, 2.1).
+func readStatus(r *bufio.Reader, out *post.Report) {
+	for len(out.Said) < maxReported {
+		h, err := textproto.ReadHeader(r)
+		if h.Has("Final-Recipient") || h.Has("Original-Recipient") {
+			s := post.Said{Final: addressIn(h.Get("Final-Recipient")), Original: addressIn(h.Get("Original-Recipient")), Status: strings.TrimSpace(h.Get("Status")), Words: oneLine(h.Get("Diagnostic-Code"))}
+			s.Failed = strings.EqualFold(strings.TrimSpace(h.Get("Action")), "failed")
+			s.Permanent = s.Failed && !strings.HasPrefix(s.Status, "4.")
+			out.Said = append(out.Said, s)
+		}
+		if err != nil {
+			return
+		}
+		if _, err := r.Peek(1); err != nil {
+			return
+		}
+	}
+}
+
+// addressIn is the address in a field such as "rfc822; tove@x.example" (RFC 3464, 2.3.1).
+func addressIn(field string) string {
+	kind, address, found := strings.Cut(field, ";")
+	if !found || !strings.EqualFold(strings.TrimSpace(kind), "rfc822") && !strings.EqualFold(strings.TrimSpace(kind), "utf-8") {
+		return ""
+	}
+	return strings.Trim(strings.TrimSpace(address), "<>")
+}
+
+// statusIn returns the first status in words, such as 5.1.1 or 550, "" for none.
+func statusIn(words string) string {
+	m := status.FindStringSubmatch(words)
+	for _, i := range []int{2, 3, 4} {
+		if m != nil && m[i] != "" {
+			return m[i]
+		}
+	}
+	return ""
+}
