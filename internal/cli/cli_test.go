@@ -468,7 +468,7 @@ func TestListsAreNotCutInSilence(t *testing.T) {
 
 // What one command is to do is said where it is called, not in the environment.
 func TestTheEnvironmentSetsOnlySettings(t *testing.T) {
-	known := strings.Fields("output url config listen smtp-listen submission-listen submission-tls-listen tls-cert tls-key trusted-relays trusted-relay-names trusted-proxies smtp-connections smtp-connections-by-source metrics-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp")
+	known := strings.Fields("output url config listen smtp-listen submission-listen submission-tls-listen tls-cert tls-key trusted-relays trusted-relay-names trusted-proxies smtp-connections smtp-connections-by-source metrics-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp resolver relay-tls relay-ca relay-user relay-password-file")
 	var walk func(*cobra.Command)
 	walk = func(c *cobra.Command) {
 		c.Flags().VisitAll(func(f *pflag.Flag) {

@@ -23,6 +23,7 @@ import (
 	"ivytable.example/ivytable/console"
 	"ivytable.example/ivytable/internal/demo"
 	"ivytable.example/ivytable/internal/demo/postoffice"
+	"ivytable.example/ivytable/internal/demo/resolver"
 	"ivytable.example/ivytable/internal/httpapi"
 	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/mail"
@@ -38,7 +39,7 @@ const version = "0.1.0"
 // daemon is the settings of serve and demo.
 type daemon struct {
 	listen, smtpListen, submissionListen, submissionTLSListen, metricsListen string
-	data, dsn, publicURL, relay, mailName, logLevel, logFormat               string
+	data, dsn, publicURL, relay, mailName, logLevel, logFormat, resolver     string
 	tlsCert, tlsKey                                                          string
 	relays, relayNames, proxies                                              []string
 	connections, bySource                                                    int
@@ -62,6 +63,7 @@ func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f.StringVar(&s.dsn, "dsn", "", "database to use, USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the data folder)")
 	f.StringVar(&s.publicURL, "public-url", "", "address at which people reach the console (default: http:// and --listen)")
 	f.StringVar(&s.mailName, "mail-name", "localhost", "name by which we greet in SMTP")
+	f.StringVar(&s.resolver, "resolver", "", "what is asked about mail domains (DNS), HOST:PORT (default: what the machine asks)")
 	f.StringVar(&s.logLevel, "log-level", level, "debug, info, warn or error")
 	f.StringVar(&s.logFormat, "log-format", "text", "text or json")
 	markSettings(f)
@@ -139,7 +141,7 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 		return err
 	}
 	runner := work.New(work.Options{Relay: s.relay, Domain: s.mailName, ExpiryEvery: every, Log: log})
-	all, err := service.New(ctx, pool, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo})
+	all, err := service.New(ctx, pool, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo, Resolver: s.asks()})
 	if err != nil {
 		return err
 	}
@@ -195,6 +197,16 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	log.Info("ready", "console", s.publicURL, "smtp", smtp.Addr().String(), "relay", s.relay)
 	ready()
 	return g.Wait()
+}
+
+// asks is what is asked about mail domains; nil for what the machine asks.
+func (s *daemon) asks() workspace.Resolver {
+	if s.resolver == "" {
+		return nil
+	}
+	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, s.resolver)
+	}}
 }
 
 // mailListeners listens for mail from people, beside that of smtp.
@@ -383,6 +395,13 @@ func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListe
 		return fmt.Errorf("listen for the post office (--post-office): %w", err)
 	}
 	s.relay = in.Addr().String()
+	names, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		return fmt.Errorf("listen for questions about mail domains: %w", err)
+	}
+	defer names.Close()
+	s.resolver = names.LocalAddr().String()
+	go resolver.New(names, demo.MailGoesTo, demo.Publishes(ctx, pool)).Serve()
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return office.Serve(in, page) })
 	g.Go(func() error {

@@ -106,6 +106,7 @@ type filler struct {
 	ines  workspace.Actor
 	by    map[string][]store.Person // people by department
 	all   []store.Person
+	went  string // the sender of the envelope of what last went to somebody whose mail comes back
 }
 
 // on moves the time to a working day so many days back, and how far into it.
@@ -169,6 +170,13 @@ func (f *filler) years(ctx context.Context) error {
 	if _, err := f.Life.SetTerms(ctx, f.ines, f.terms(), 0); err != nil {
 		return err
 	}
+	k, err := f.Signing.Make(ctx, f.ines, mainDomain)
+	if err == nil {
+		_, err = f.Signing.Use(ctx, f.ines, mainDomain, k.Selector)
+	}
+	if err != nil {
+		return err
+	}
 	for back := firstDay; back >= 0; back-- {
 		f.on(back, 0)
 		for i, g := range groups {
@@ -205,7 +213,13 @@ func (f *filler) years(ctx context.Context) error {
 		if back == 0 {
 			break // the letters of today are for whoever looks into the post office
 		}
+		if err := f.order(ctx, back); err != nil {
+			return err
+		}
 		if err := f.handOver(ctx); err != nil {
+			return err
+		}
+		if err := f.returned(ctx, back); err != nil {
 			return err
 		}
 	}
@@ -238,17 +252,26 @@ func (f *filler) handOver(ctx context.Context) error {
 			if err := j.Open(ctx); err != nil {
 				return err
 			}
-			sent := make([]post.Result, len(j.To))
-			for i, to := range j.To {
-				sent[i].Recipient = to
+			if len(j.To) == 0 {
+				if err := j.End(ctx); err != nil {
+					return err
+				}
 			}
-			if len(sent) == 0 {
-				err = j.End(ctx)
-			} else {
-				err = j.Record(ctx, sent, time.Time{})
-			}
-			if err != nil {
-				return err
+			for len(j.To) > 0 {
+				copies, err := j.Next(ctx, 1, 1000)
+				if err != nil {
+					return err
+				}
+				var sent []post.Result
+				for _, to := range copies[0].To {
+					sent = append(sent, post.Result{Recipient: to})
+					if to == closed {
+						f.went = copies[0].Sender
+					}
+				}
+				if err := j.Record(ctx, sent, time.Time{}); err != nil {
+					return err
+				}
 			}
 		}
 	}

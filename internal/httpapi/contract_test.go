@@ -145,6 +145,13 @@ var contract = []row{
 	{op: "add-domain", body: `{"name": "no domain"}`, want: only(422, 6)},
 	{op: "lead-domain", path: "name=merrowline.example", want: only(200, 6)},
 	{op: "lead-domain", path: "name=nowhere.example", want: only(404, 6)},
+	{op: "check-domain", path: "name=merrowline.example", want: only(200, 5, 6)},
+	{op: "check-domain", path: "name=elsewhere.example", want: only(404, 5, 6)},
+	{op: "list-keys", path: "name=merrowline.example", want: only(200, 5, 6)},
+	{op: "make-key", path: "name=<domain>", want: only(200, 6), records: "key.make"},
+	{op: "use-key", path: "name=<keyed> selector=<key>", want: only(200, 6), records: "key.use"},
+	{op: "use-key", path: "name=merrowline.example selector=none", want: only(404, 6)},
+	{op: "delete-key", path: "name=<keyed> selector=<key>", want: only(204, 6), records: "key.delete"},
 	{op: "retire-domain", path: "name=<domain>", want: only(204, 6), records: "domain.retire"},
 	{op: "retire-domain", path: "name=merrowline.example", want: only(409, 6)},
 	{op: "read-protection", want: only(200, 5, 6)},
@@ -666,6 +673,11 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	set("<attribute>", func() []string {
 		f.n++
 		return []string{"<attribute>", kit.First(k.Attributes.Save(ctx, admin, fmt.Sprintf("own%.6s%d", strings.ToLower(f.open), f.n), api.NewAttribute{}, 0)).Name}
+	})
+	set("<key>", func() []string {
+		f.n++
+		name := kit.First(k.Domains.Add(ctx, admin, api.NewDomain{Name: fmt.Sprintf("k%.6s-%d.merrowline.example", strings.ToLower(f.open), f.n)})).Name
+		return []string{"<keyed>", name, "<key>", kit.First(k.Signing.Make(ctx, admin, name)).Selector}
 	})
 	set("<domain>", func() []string {
 		f.n++

@@ -141,6 +141,11 @@ func (s *server) routes() []route {
 		on("GET", "/domains", "list-domains", "The mail domains, and what lies in each", s.listDomains),
 		on("POST", "/domains", "add-domain", "Add a mail domain", s.addDomain, makes, looks),
 		on("PUT", "/domains/{name}/main", "lead-domain", "Make a mail domain the main one", s.leadDomain, looks),
+		on("GET", "/domains/{name}/check", "check-domain", "What a mail domain publishes, and what is missing so that mail in its name is believed", s.checkDomain),
+		on("GET", "/domains/{name}/keys", "list-keys", "The keys that mail in the name of a domain is signed with", s.listKeys),
+		on("POST", "/domains/{name}/keys", "make-key", "Make a key for mail of a domain; nothing is signed with it yet", s.makeKey, looks),
+		on("POST", "/domains/{name}/keys/{selector}/use", "use-key", "Sign mail of a domain with one of its keys from now on", s.useKey, looks),
+		on("DELETE", "/domains/{name}/keys/{selector}", "delete-key", "Delete a key that is not used", s.deleteKey, silent, looksAt("/domains/{name}/keys/{selector}/removal")),
 		on("DELETE", "/domains/{name}", "retire-domain", "Retire a mail domain in which nothing lies any more", s.retireDomain, silent, looksAt("/domains/{name}/removal")),
 
 		on("GET", "/waiting/{id}/message", "read-held-post", "A message that waits for approval, as text", s.readHeldPost),

@@ -33,6 +33,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/review"
 	"ivytable.example/ivytable/internal/workspace/round"
 	"ivytable.example/ivytable/internal/workspace/rules"
+	"ivytable.example/ivytable/internal/workspace/signing"
 	"ivytable.example/ivytable/internal/workspace/undo"
 	"ivytable.example/ivytable/internal/workspace/views"
 	"ivytable.example/ivytable/internal/workspace/waiting"
@@ -63,6 +64,7 @@ type Service struct {
 	Review     *review.Service
 	Round      *round.Service
 	Rules      *rules.Service
+	Signing    *signing.Service
 	Undo       *undo.Service
 	Views      *views.Service
 	Waiting    *waiting.Service
@@ -75,7 +77,7 @@ func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, 
 	k := workspace.New(pool, o)
 	s := &Service{
 		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
-		Member: member.New(k), Naming: naming.New(k), Pause: pause.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Views: views.New(k), kernel: k,
+		Member: member.New(k), Naming: naming.New(k), Pause: pause.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Signing: signing.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Undo = undo.New(k, undo.Rooms{Area: s.Area, Attributes: s.Attributes, Bulk: s.Bulk, Consent: s.Consent, Directory: s.Directory, Domains: s.Domains, External: s.External, History: s.History, Group: s.Group, Joining: s.Joining, Life: s.Life,
 		Member: s.Member, Naming: s.Naming, Protection: s.Protection, Public: s.Public, Reach: s.Reach, Review: s.Review, Round: s.Round, Rules: s.Rules, Views: s.Views})

@@ -31,13 +31,14 @@ var mayImport = map[string][]string{
 	"internal/backup":          {"internal/store"},
 	"internal/demo":            {"internal/api", "internal/core", "internal/demo/postoffice", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/workspace"},
 	"internal/demo/postoffice": {},
+	"internal/demo/resolver":   {},
 	"internal/testkit":         {"internal/api", "internal/core", "internal/localdb/dbtest", "internal/service", "internal/store", "internal/workspace"},
 	"internal/cli":             {"console", "internal/backup", "internal/api", "internal/client", "internal/demo", "internal/httpapi", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/work", "internal/workspace"},
 	"console":                  {},
 	"e2e":                      {"e2e/browser", "internal"},
 }
 
-var rooms = []string{"people", "pause", "history", "account", "protection", "area", "attributes", "domains", "views", "naming", "member", "consent", "joining", "external", "public", "rules", "group", "life", "directory", "post", "reach", "bulk", "review", "round", "undo", "waiting"}
+var rooms = []string{"people", "pause", "history", "account", "protection", "area", "attributes", "domains", "signing", "views", "naming", "member", "consent", "joining", "external", "public", "rules", "group", "life", "directory", "post", "reach", "bulk", "review", "round", "undo", "waiting"}
 
 func under(path, folder string) bool { return path == folder || strings.HasPrefix(path, folder+"/") }
 

@@ -43,6 +43,9 @@ func (s *Tx) LockDomain(name string) error {
 
 // DeleteDomain takes a domain away that is locked and in which nothing lies.
 func (s *Tx) DeleteDomain(name string) error {
+	if err := s.db.Exec("DELETE FROM signing_keys WHERE domain = ?", name).Error; err != nil {
+		return wrap("delete a domain", err)
+	}
 	return wrap("delete a domain", s.writing(ofSettings).Exec("DELETE FROM domains WHERE name = ?", name).Error)
 }
 

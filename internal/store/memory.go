@@ -43,6 +43,7 @@ type memory struct {
 	posts    *simplelru.LRU[uuid.UUID, time.Time] // when a group was written to, as it was last noted
 	nesting  nestingAt
 	reading  singleflight.Group // what many ask for at once is read once
+	signing  *simplelru.LRU[string, kept[[]SigningKey]]
 	domains  *simplelru.LRU[string, kept[[]string]]
 	asked    *simplelru.LRU[string, kept[Asked]] // by address
 	prepared sync.Map                            // statements that mail asks for each message, by their text
@@ -70,7 +71,7 @@ func newMemory() *memory {
 	return &memory{
 		counts: bounded[digest, kept[int64]](maxCounts), pages: bounded[digest, kept[[]place]](maxPages), members: bounded[digest, kept[[]MemberRow]](maxRows),
 		ahead: bounded[digest, kept[[]Person]](maxAhead), settings: bounded[string, kept[settingRow]](maxCounts),
-		groups: bounded[uuid.UUID, Group](maxGroups), owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles), posts: bounded[uuid.UUID, time.Time](maxGroups), asked: bounded[string, kept[Asked]](maxCounts), domains: bounded[string, kept[[]string]](1),
+		groups: bounded[uuid.UUID, Group](maxGroups), owned: bounded[uuid.UUID, ownedBy](maxGroups), roles: bounded[groupPerson, roleIn](maxRoles), posts: bounded[uuid.UUID, time.Time](maxGroups), asked: bounded[string, kept[Asked]](maxCounts), domains: bounded[string, kept[[]string]](1), signing: bounded[string, kept[[]SigningKey]](1),
 	}
 }
 

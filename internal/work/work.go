@@ -3,6 +3,7 @@
 package work
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"log/slog"
@@ -246,6 +247,7 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 			r.giveBack(relay)
 		}
 	}()
+	var shared signature
 	for {
 		size := int(r.size.Load())
 		n := 1
@@ -259,6 +261,10 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 		}
 		if len(copies) == 0 {
 			r.record(work, log, func() error { return j.End(work) })
+			return
+		}
+		if err := r.sign(work, j, copies, &shared); err != nil {
+			log.Error("work failed", "job", "sign a message", "error", err)
 			return
 		}
 		var parts [lanes]part
@@ -285,6 +291,32 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 			return
 		}
 	}
+}
+
+// signature is that of the copies of a message that are alike.
+type signature struct {
+	header []byte
+	field  string
+}
+
+// sign signs copies of a message, where a domain has a key in whose name it can be; those that are alike once.
+func (r *Runner) sign(ctx context.Context, j *post.Job, copies []post.Copy, shared *signature) error {
+	key, err := r.s.Signing.KeyFor(ctx, j.InTheNameOf()...)
+	if err != nil || key == nil {
+		return err
+	}
+	for i := range copies {
+		c := &copies[i]
+		if !bytes.Equal(c.Header, shared.header) {
+			field, err := mail.Sign(key.Domain, key.Selector, key.Signer, c.Header, j.Message(ctx, *c))
+			if err != nil {
+				return err
+			}
+			*shared = signature{c.Header, field}
+		}
+		c.Header = append([]byte(shared.field), c.Header...)
+	}
+	return nil
 }
 
 // part is some recipients of a job, with what the relay said of them.

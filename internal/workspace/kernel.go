@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"errors"
+	"net"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -31,12 +32,25 @@ type Options struct {
 	PublicURL string           // of the console, for links in mail
 	Wake      func()           // called after mail was queued; nil: nothing
 	Demo      bool             // sample data: the clock can be moved
+	Resolver  Resolver         // that is asked what mail domains publish; nil: that of the machine
 }
+
+// Resolver looks records up. A *net.Resolver is one.
+type Resolver interface {
+	LookupMX(ctx context.Context, name string) ([]*net.MX, error)
+	LookupTXT(ctx context.Context, name string) ([]string, error)
+}
+
+// Resolver is what is asked what mail domains publish.
+func (k *Kernel) Resolver() Resolver { return k.o.Resolver }
 
 // New returns the kernel of the workspace whose records are in pool.
 func New(pool *store.Pool, o Options) *Kernel {
 	if o.Now == nil {
 		o.Now = time.Now
+	}
+	if o.Resolver == nil {
+		o.Resolver = net.DefaultResolver
 	}
 	if o.Wake == nil {
 		o.Wake = func() {}

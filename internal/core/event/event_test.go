@@ -47,6 +47,10 @@ var samples = []Event{
 	{Who{}, "service", books, RoundSilent{"Autumn round", "Retired, since nobody has answered."}, 0},
 	{ines, "console", Who{}, DeparturesChanged{was, []Change{{Field: "owned", From: "", To: "manager, caretaker"}}}, 0},
 	{ines, "console", Who{}, PersonDeparted{Of: oda, Left: []Who{{"Tide Gauge", "tide@merrowline.example"}}, Handed: []Handed{{books, tove}}}, 0},
+	{ines, "console", Who{}, KeyMade{"merrowline.example", "ivy20270102"}, 0},
+	{ines, "console", Who{}, KeyUsed{"merrowline.example", "ivy20270102", ""}, 0},
+	{ines, "console", Who{}, KeyUsed{"merrowline.example", "ivy20270102", "ivy20260102"}, 0},
+	{ines, "console", Who{}, KeyDeleted{"merrowline.example", "ivy20260102"}, 0},
 	{oda, "console", Who{}, MailPaused{Name: "Oda Fenn", Until: "2027-01-10"}, 0},
 	{Who{}, "smtp", books, MailPaused{Name: "Pilot Office", Returned: 4, Reply: "550 5.1.1 no such box"}, 0},
 	{oda, "console", Who{}, MailResumed{Name: "Oda Fenn"}, 0},
@@ -224,7 +228,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 89 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 92 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

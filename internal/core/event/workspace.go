@@ -40,6 +40,9 @@ func init() {
 	register[DomainAdded]()
 	register[DomainLeads]()
 	register[DomainRetired]()
+	register[KeyMade]()
+	register[KeyUsed]()
+	register[KeyDeleted]()
 }
 
 // ExpiryChanged: how long groups live.
@@ -543,3 +546,46 @@ func (f AttributeDeleted) did(Who, string) string {
 func (AttributeDeleted) undo() Undo {
 	return cannot("What people had in it is lost. It can be declared again, and filled in by an import.")
 }
+
+// KeyMade: a key was made that mail in the name of a domain can be signed with.
+type KeyMade struct {
+	Domain   string `json:"domain"`
+	Selector string `json:"selector"`
+}
+
+func (KeyMade) Kind() Kind { return "key.make" }
+func (f KeyMade) did(Who, string) string {
+	return fmt.Sprintf("made the key %s for mail of %s", f.Selector, f.Domain)
+}
+func (KeyMade) undo() Undo { return cannot("Delete the key, as long as it is not used.") }
+
+// KeyUsed: mail in the name of a domain is signed with another key.
+type KeyUsed struct {
+	Domain   string `json:"domain"`
+	Selector string `json:"selector"`
+	Before   string `json:"before,omitempty"`
+}
+
+func (KeyUsed) Kind() Kind { return "key.use" }
+func (f KeyUsed) did(Who, string) string {
+	out := fmt.Sprintf("had mail of %s signed with the key %s", f.Domain, f.Selector)
+	if f.Before != "" {
+		out += ", before with " + f.Before
+	}
+	return out
+}
+func (KeyUsed) undo() Undo {
+	return cannot("Use the key that was used before, as long as it is there.")
+}
+
+// KeyDeleted: a key is gone that mail in the name of a domain could be signed with.
+type KeyDeleted struct {
+	Domain   string `json:"domain"`
+	Selector string `json:"selector"`
+}
+
+func (KeyDeleted) Kind() Kind { return "key.delete" }
+func (f KeyDeleted) did(Who, string) string {
+	return fmt.Sprintf("deleted the key %s for mail of %s", f.Selector, f.Domain)
+}
+func (KeyDeleted) undo() Undo { return cannot("A key that is gone can't come back. Make another one.") }

@@ -25,6 +25,31 @@ type Copy struct {
 	Header []byte // with the empty line after it
 }
 
+// InTheNameOf are the domains in whose name a message may be signed: that of its author first, then that of the group. What claims an
+// author that is not proven is signed by no domain that is theirs, since that would prove it.
+func (j *Job) InTheNameOf() (domains []string) {
+	_, author, _ := strings.Cut(j.message.Author, "@")
+	_, group, _ := strings.Cut(j.Sender, "@")
+	proven := j.message.Proven || j.kind == store.KindNotice
+	if proven {
+		domains = append(domains, author)
+	}
+	if group != "" && (proven || !related(author, group)) {
+		domains = append(domains, group)
+	}
+	return domains
+}
+
+// related reports whether two domains may be of one organisation, so that the name of one speaks for the other (RFC 7489, 3.1.1): here
+// where they end alike.
+func related(a, b string) bool {
+	end := func(domain string) string {
+		labels := strings.Split(strings.ToLower(domain), ".")
+		return strings.Join(labels[max(0, len(labels)-2):], ".")
+	}
+	return end(a) == end(b)
+}
+
 // apart goes before the address of somebody with a copy of their own, so that they come after all others in the order of octets.
 const apart = "\U0010FFFF"
 
