@@ -366,7 +366,7 @@ func TestSettings(t *testing.T) {
 	fresh := func() *cobra.Command {
 		c := &cobra.Command{Use: "x"}
 		s.flags(c, "", "data", "info")
-		c.Flags().StringVar(&s.relay, "relay", "", "")
+		c.Flags().StringSliceVar(&s.relay, "relay", nil, "")
 		c.Flags().String("config", "", "")
 		markSettings(c.Flags())
 		return c
@@ -378,7 +378,7 @@ func TestSettings(t *testing.T) {
 	if err := settings(c); err != nil {
 		t.Fatal(err)
 	}
-	if s.listen != "file" || s.relay != "environment" || s.mailName != "flag" {
+	if s.listen != "file" || len(s.relay) != 1 || s.relay[0] != "environment" || s.mailName != "flag" {
 		t.Errorf("listen from the %s, relay from the %s, mail name from the %s", s.listen, s.relay, s.mailName)
 	}
 	t.Setenv("IVYTABLE_CONFIG", filepath.Join(t.TempDir(), "absent"))
@@ -468,7 +468,7 @@ func TestListsAreNotCutInSilence(t *testing.T) {
 
 // What one command is to do is said where it is called, not in the environment.
 func TestTheEnvironmentSetsOnlySettings(t *testing.T) {
-	known := strings.Fields("output url config listen smtp-listen submission-listen submission-tls-listen tls-cert tls-key trusted-relays trusted-relay-names trusted-proxies smtp-connections smtp-connections-by-source metrics-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp resolver relay-tls relay-ca relay-user relay-password-file")
+	known := strings.Fields("output url config listen smtp-listen submission-listen submission-tls-listen tls-cert tls-key trusted-relays trusted-relay-names trusted-proxies smtp-connections smtp-connections-by-source metrics-listen data dsn public-url relay mail-name log-level log-format post-office post-office-smtp resolver relay-tls relay-ca relay-user relay-password-file lmtp-listen")
 	var walk func(*cobra.Command)
 	walk = func(c *cobra.Command) {
 		c.Flags().VisitAll(func(f *pflag.Flag) {

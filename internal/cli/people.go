@@ -113,6 +113,9 @@ func (a *app) showPerson(p api.PersonDetails) error {
 	if len(p.Former) > 0 {
 		facts = append(facts, fact{"Before", strings.Join(p.Former, ", ")})
 	}
+	if p.Mail.Paused {
+		facts = append(facts, fact{"Mail", p.Mail.Says})
+	}
 	for i, g := range p.Groups {
 		name := ""
 		if i == 0 {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -39,9 +40,11 @@ const version = "0.1.0"
 // daemon is the settings of serve and demo.
 type daemon struct {
 	listen, smtpListen, submissionListen, submissionTLSListen, metricsListen string
-	data, dsn, publicURL, relay, mailName, logLevel, logFormat, resolver     string
+	data, dsn, publicURL, mailName, logLevel, logFormat, resolver            string
 	tlsCert, tlsKey                                                          string
-	relays, relayNames, proxies                                              []string
+	relay, relays, relayNames, proxies                                       []string
+	relayTLS, relayCA, relayUser, relayPassword                              string
+	lmtpListen                                                               string
 	connections, bySource                                                    int
 }
 
@@ -51,6 +54,7 @@ func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f.StringVar(&s.smtpListen, "smtp-listen", "127.0.0.1:2525", "where mail for groups comes in")
 	f.StringVar(&s.submissionListen, "submission-listen", "", "where people's mail programs send after STARTTLS, such as :587; empty: nowhere")
 	f.StringVar(&s.submissionTLSListen, "submission-tls-listen", "", "the same within TLS from the start, such as :465; empty: nowhere")
+	f.StringVar(&s.lmtpListen, "lmtp-listen", "", "where a mail system hands mail for groups on by LMTP (RFC 2033), such as 127.0.0.1:2424; empty: nowhere")
 	f.StringVar(&s.tlsCert, "tls-cert", "", "file with the certificate for mail, PEM; read again when it changes")
 	f.StringVar(&s.tlsKey, "tls-key", "", "file with its key, PEM")
 	f.StringSliceVar(&s.relays, "trusted-relays", []string{"127.0.0.0/8", "::1"}, "addresses of relays that take mail in for the workspace")
@@ -140,7 +144,11 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	if err != nil {
 		return err
 	}
-	runner := work.New(work.Options{Relay: s.relay, Domain: s.mailName, ExpiryEvery: every, Log: log})
+	out, err := s.mailLeaves()
+	if err != nil {
+		return err
+	}
+	runner := work.New(work.Options{Relays: out, ExpiryEvery: every, Log: log})
 	all, err := service.New(ctx, pool, workspace.Options{PublicURL: s.publicURL, Wake: runner.Wake, Demo: isDemo, Resolver: s.asks()})
 	if err != nil {
 		return err
@@ -199,6 +207,39 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	return g.Wait()
 }
 
+// mailLeaves is where mail leaves, and how.
+func (s *daemon) mailLeaves() (*mail.Relays, error) {
+	r := &mail.Relays{Addrs: s.relay, Domain: s.mailName, User: s.relayUser}
+	if err := r.Check(); err != nil {
+		return nil, usagef("--relay: %v", err)
+	}
+	var err error
+	if r.Security, err = mail.ParseSecurity(s.relayTLS); err != nil {
+		return nil, usagef("--relay-tls: %v", err)
+	}
+	if s.relayCA != "" {
+		pem, err := os.ReadFile(s.relayCA)
+		if err != nil {
+			return nil, fmt.Errorf("read the certificates of --relay-ca: %w", err)
+		}
+		r.Roots = x509.NewCertPool()
+		if !r.Roots.AppendCertsFromPEM(pem) {
+			return nil, usagef("--relay-ca: %s holds no certificate in PEM", s.relayCA)
+		}
+	}
+	if s.relayUser == "" != (s.relayPassword == "") {
+		return nil, usagef("--relay-user and --relay-password-file belong together")
+	}
+	if s.relayUser != "" {
+		b, err := os.ReadFile(s.relayPassword)
+		if err != nil {
+			return nil, fmt.Errorf("read the password of --relay-password-file: %w", err)
+		}
+		r.Password = strings.TrimRight(string(b), "\r\n")
+	}
+	return r, nil
+}
+
 // asks is what is asked about mail domains; nil for what the machine asks.
 func (s *daemon) asks() workspace.Resolver {
 	if s.resolver == "" {
@@ -212,6 +253,13 @@ func (s *daemon) asks() workspace.Resolver {
 // mailListeners listens for mail from people, beside that of smtp.
 func (s *daemon) mailListeners(smtp net.Listener) (map[net.Listener]mail.Way, error) {
 	out := map[net.Listener]mail.Way{smtp: mail.Transfer}
+	if s.lmtpListen != "" {
+		l, err := net.Listen("tcp", s.lmtpListen)
+		if err != nil {
+			return out, fmt.Errorf("listen for mail by LMTP (--lmtp-listen): %w", err)
+		}
+		out[l] = mail.Local
+	}
 	for _, x := range []struct {
 		flag, at string
 		way      mail.Way
@@ -283,7 +331,7 @@ func (a *app) serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if s.relay == "" {
+			if len(s.relay) == 0 {
 				return usagef("say where mail goes out, with --relay HOST:PORT")
 			}
 			pool, stop, err := s.open(cmd.Context())
@@ -295,7 +343,11 @@ func (a *app) serveCommand() *cobra.Command {
 		},
 	}
 	s.flags(c, "127.0.0.1:8483", "data", "info")
-	c.Flags().StringVar(&s.relay, "relay", "", "mail system to send through, HOST:PORT")
+	c.Flags().StringSliceVar(&s.relay, "relay", nil, "mail systems to send through, HOST:PORT, or lmtp:HOST:PORT for one that speaks LMTP; with several, the first that can be reached")
+	c.Flags().StringVar(&s.relayTLS, "relay-tls", "opportunistic", "TLS with them: opportunistic, required or never")
+	c.Flags().StringVar(&s.relayCA, "relay-ca", "", "file with the certificates that alone are believed to say who they are, PEM")
+	c.Flags().StringVar(&s.relayUser, "relay-user", "", "name to sign in with")
+	c.Flags().StringVar(&s.relayPassword, "relay-password-file", "", "file with its password")
 	markSettings(c.Flags())
 	c.AddCommand(a.firstCommand())
 	return c
@@ -394,7 +446,7 @@ func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListe
 		in.Close()
 		return fmt.Errorf("listen for the post office (--post-office): %w", err)
 	}
-	s.relay = in.Addr().String()
+	s.relay, s.relayTLS = []string{in.Addr().String()}, "opportunistic"
 	names, err := net.ListenPacket("udp", "127.0.0.1:0")
 	if err != nil {
 		return fmt.Errorf("listen for questions about mail domains: %w", err)

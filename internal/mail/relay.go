@@ -24,25 +24,21 @@ const (
 // maxAnswer is how many octets one answer of the relay may have.
 const maxAnswer = 64 << 10
 
-// RelayClient hands messages to one relay over a connection that it keeps open. It is for one goroutine.
+// RelayClient hands messages to a relay over a connection that it keeps open. It is for one goroutine.
 //
 // Where the relay takes commands in groups (RFC 2920), sender, recipients and the beginning of the message go out at once, and their
 // answers are read after that: one message takes two round trips, however many recipients it has.
 type RelayClient struct {
-	addr   string // host:port
-	domain string // by which it says hello
+	of *Relays
 
+	lmtp      bool // the relay speaks LMTP
+	secured   bool // by TLS
 	conn      net.Conn
 	limit     *io.LimitedReader // of one answer
 	w         *bufio.Writer
 	r         *textproto.Reader
 	can       map[string]bool // extensions of the relay, in capitals
 	unsettled bool            // a transaction is open that came to nothing, and has to be reset
-}
-
-// NewRelayClient returns a client of the relay at addr.
-func NewRelayClient(addr, domain string) *RelayClient {
-	return &RelayClient{addr: addr, domain: domain}
 }
 
 // Close ends the connection.
@@ -179,10 +175,31 @@ func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results 
 	if err := d.Close(); err != nil {
 		return true, fmt.Errorf("send the message: %w", err)
 	}
+	if k.lmtp {
+		return true, k.answers(results)
+	}
 	if err := k.answer(); err != nil {
 		return true, fmt.Errorf("finish the message: %w", err)
 	}
 	return true, nil
+}
+
+// answers reads what becomes of a message for each who was taken (RFC 2033, 4.2).
+func (k *RelayClient) answers(results []error) error {
+	if err := k.w.Flush(); err != nil {
+		return fmt.Errorf("finish the message: %w", err)
+	}
+	for i := range results {
+		if results[i] != nil {
+			continue
+		}
+		err := k.answer()
+		if answered, _ := Answered(err); err != nil && !answered {
+			return fmt.Errorf("finish the message: %w", err) // those before are known, and are done again all the same
+		}
+		results[i] = err
+	}
+	return nil
 }
 
 // without ends a transaction that has no sender or no recipients: a relay that asks for the message all the same gets an empty one
@@ -245,28 +262,20 @@ func (e *exchange) read() {
 	e.hear = e.hear[:0]
 }
 
-// connect reaches the relay, and asks what it can do.
-func (k *RelayClient) connect(ctx context.Context) error {
-	conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, "tcp", k.addr)
-	if err != nil {
-		return fmt.Errorf("reach the relay: %w", err)
-	}
+// over has what follows said over a connection.
+func (k *RelayClient) over(conn net.Conn) {
 	k.limit = &io.LimitedReader{R: conn}
 	k.conn, k.w, k.r, k.unsettled = conn, bufio.NewWriterSize(conn, 32<<10), textproto.NewReader(bufio.NewReader(k.limit)), false
-	_ = conn.SetDeadline(time.Now().Add(commandTime))
-	if err := k.greet(); err != nil {
-		k.drop()
-		return fmt.Errorf("greet the relay: %s", Reply(err))
-	}
-	return nil
 }
 
+// greet says hello, and hears what the relay can do.
 func (k *RelayClient) greet() error {
-	if err := k.answer(); err != nil {
-		return err
-	}
 	k.can = map[string]bool{}
-	if err := errors.Join(k.write("EHLO "+k.domain), k.w.Flush()); err != nil {
+	hello := "EHLO "
+	if k.lmtp {
+		hello = "LHLO " // RFC 2033, 4.1
+	}
+	if err := errors.Join(k.write(hello, k.of.Domain), k.w.Flush()); err != nil {
 		return err
 	}
 	k.limit.N = maxAnswer
@@ -281,7 +290,10 @@ func (k *RelayClient) greet() error {
 	} else if err != nil {
 		return err
 	}
-	if err := errors.Join(k.write("HELO "+k.domain), k.w.Flush()); err != nil { // one of before 1995
+	if k.lmtp {
+		return &smtp.SMTPError{Code: code, EnhancedCode: smtp.NoEnhancedCode, Message: says}
+	}
+	if err := errors.Join(k.write("HELO ", k.of.Domain), k.w.Flush()); err != nil { // one of before 1995
 		return err
 	}
 	return k.answer()

@@ -112,7 +112,7 @@ func newScripted(t *testing.T, pipelines bool, answer func(string) string) (*scr
 			all.Go(func() { x.serve(c) })
 		}
 	})
-	k := mail.NewRelayClient(l.Addr().String(), "ivytable.example")
+	k := (&mail.Relays{Addrs: []string{l.Addr().String()}, Domain: "ivytable.example"}).Client()
 	t.Cleanup(func() { k.Close(); l.Close(); all.Wait() })
 	return x, k
 }

@@ -61,6 +61,7 @@ const (
 	Transfer   Way = iota // mail from relays, and from people who sign in
 	Submission            // mail from people who sign in, only (RFC 6409)
 	Implicit              // Submission within TLS from the first octet (RFC 8314, 3.3)
+	Local                 // mail from a mail system that is told what becomes of it for each recipient (LMTP, RFC 2033)
 )
 
 // Serve answers on l until Shutdown.
@@ -115,9 +116,9 @@ func (s *Server) begin(c net.Conn, way Way) {
 		defer s.open.Done()
 		one := smtp.NewServer(nil)
 		one.Backend = smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
-			return &session{s: s, one: one, conn: c, wire: wire, submission: way != Transfer, trusted: trusted}, nil
+			return &session{s: s, one: one, conn: c, wire: wire, submission: way == Submission || way == Implicit, trusted: trusted}, nil
 		})
-		one.Domain, one.TLSConfig = s.o.Domain, s.o.TLS
+		one.Domain, one.TLSConfig, one.LMTP = s.o.Domain, s.o.TLS, way == Local
 		one.MaxRecipients, one.MaxMessageBytes, one.MaxLineLength = maxRecipients, MaxMessage, maxLine
 		one.ReadTimeout, one.WriteTimeout = 5*time.Minute, 5*time.Minute // RFC 5321, 4.5.3.2
 		one.EnableSMTPUTF8 = true

@@ -374,7 +374,7 @@ func TestRelayClient(t *testing.T) {
 	no := &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "nobody"}
 	later := &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1}, Message: "busy"}
 	r.says["no@a.example"], r.says["later@a.example"] = no, later
-	c := mail.NewRelayClient(r.l.Addr().String(), "mail.merrowline.example")
+	c := (&mail.Relays{Addrs: []string{r.l.Addr().String()}, Domain: "mail.merrowline.example"}).Client()
 	defer c.Close()
 	header, body := "From: a@b.example\r\nSubject: x\r\n\r\n", "Gr\xc3\xbc\xc3\x9fe\r\n.dot\r\n"
 	send := func(c *mail.RelayClient, from string, to ...string) ([]error, error) {
@@ -408,7 +408,7 @@ func TestRelayClient(t *testing.T) {
 	if _, err := c.Send(ctx, broken, []string{"one@a.example"}); err == nil || len(r.raw) != arrived {
 		t.Errorf("half a message was handed over: %v, %q", err, r.raw)
 	}
-	gone := mail.NewRelayClient("127.0.0.1:1", "x")
+	gone := (&mail.Relays{Addrs: []string{"127.0.0.1:1"}, Domain: "x"}).Client()
 	if _, err := send(gone, "", "a@a.example", "b@a.example"); err == nil || refused(err) {
 		t.Errorf("no relay: %v", err)
 	}

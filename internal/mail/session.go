@@ -43,6 +43,8 @@ type session struct {
 	by         workspace.Actor // who signed in
 	from       string
 	to         []post.Destination
+	given      []string // as they were asked for, by LMTP: each gets an answer
+	asked      []post.Destination
 	tried      int // wrong passwords
 	vain       int // refused recipients; not those of a trusted relay
 }
@@ -70,7 +72,7 @@ func (s *session) end() { time.AfterFunc(goodbye, func() { _ = s.conn.Conn().Clo
 // message; while one comes in, the library is let read one octet more, since it would refuse
 // one of exactly that size.
 func (s *session) Reset() {
-	s.from, s.to = "", nil
+	s.from, s.to, s.given, s.asked = "", nil, nil, nil
 	s.one.MaxMessageBytes = MaxMessage
 }
 
@@ -176,12 +178,16 @@ func (s *session) rcpt(to string) error {
 	if s.from == "" && d.Mailbox != post.ToBounces && d.Mailbox != post.ToReturned && d.Mailbox != post.ToAdministrators {
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "A group takes no message without a sender.")
 	}
-	if !slices.ContainsFunc(s.to, func(x post.Destination) bool {
-		return x.Group == d.Group && x.Mailbox == d.Mailbox && (d.Mailbox != post.ToReturned || x.Given == d.Given)
-	}) {
+	s.given, s.asked = append(s.given, to), append(s.asked, d)
+	if !slices.ContainsFunc(s.to, func(x post.Destination) bool { return same(x, d) }) {
 		s.to = append(s.to, d) // two addresses of one group are one recipient
 	}
 	return nil
+}
+
+// same reports whether two destinations are one recipient.
+func same(a, b post.Destination) bool {
+	return a.Group == b.Group && a.Mailbox == b.Mailbox && (a.Mailbox != post.ToReturned || a.Given == b.Given)
 }
 
 // no puts an error of the workspace in the words of SMTP (RFC 3463).
@@ -211,7 +217,35 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 
 // Data takes a message in. The header is read first, then the body goes to where it does not
 // take memory; then all is decided and recorded.
-func (s *session) Data(r io.Reader) error {
+func (s *session) Data(r io.Reader) error { return s.data(r, s.take) }
+
+// LMTPData is Data for who is told what becomes of a message for each recipient: one that is refused holds up no other.
+func (s *session) LMTPData(r io.Reader, status smtp.StatusCollector) error {
+	answered := false
+	err := s.data(r, func(m Message, body *spool) error {
+		answered = true
+		said := make([]error, len(s.asked))
+		for i, d := range s.asked {
+			if first := slices.IndexFunc(s.asked, func(x post.Destination) bool { return same(x, d) }); first < i { // two addresses of one group
+				said[i] = said[first]
+			} else {
+				s.to = []post.Destination{d}
+				said[i] = s.take(m, body)
+			}
+			status.SetStatus(s.given[i], said[i])
+		}
+		return nil
+	})
+	if err != nil && !answered {
+		for _, to := range s.given {
+			status.SetStatus(to, err)
+		}
+	}
+	return nil
+}
+
+// data takes a message in, which is given to take.
+func (s *session) data(r io.Reader, take func(Message, *spool) error) error {
 	if !s.s.doors.begin() {
 		return refusal(452, smtp.EnhancedCode{4, 3, 1}, "Too many messages come in at once. Try again later.")
 	}
@@ -237,7 +271,7 @@ func (s *session) Data(r io.Reader) error {
 	if err := s.stillIn(); err != nil {
 		return err
 	}
-	if err := s.take(m, body); err != nil {
+	if err := take(m, body); err != nil {
 		return err
 	}
 	s.wire.hasResult()

@@ -48,8 +48,7 @@ var waiting = promauto.NewGauge(prometheus.GaugeOpts{
 
 // Options are what the work is done with.
 type Options struct {
-	Relay       string // host:port
-	Domain      string // by which we greet the relay
+	Relays      *mail.Relays // that mail leaves through
 	ExpiryEvery time.Duration
 	Lease       time.Duration // for how long a claimed job is one worker's; 0: 15 s. It is renewed while the worker lives, so it only bounds how long those of a dead one wait.
 	Log         *slog.Logger
@@ -213,7 +212,7 @@ func (r *Runner) relay() *mail.RelayClient {
 	case relay := <-r.idle:
 		return relay
 	default:
-		return mail.NewRelayClient(r.o.Relay, r.o.Domain)
+		return r.o.Relays.Client()
 	}
 }
 

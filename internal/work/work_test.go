@@ -19,6 +19,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/demo/postoffice"
+	"ivytable.example/ivytable/internal/mail"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/work"
 )
@@ -67,7 +68,7 @@ func start(t *testing.T, relay string, instances int, lease ...time.Duration) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	for range instances {
-		o := work.Options{Relay: relay, Domain: "mail.merrowline.example", ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
+		o := work.Options{Relays: &mail.Relays{Addrs: []string{relay}, Domain: "mail.merrowline.example"}, ExpiryEvery: 20 * time.Millisecond, Log: slog.New(slog.DiscardHandler)}
 		if len(lease) > 0 {
 			o.Lease = lease[0]
 		}

@@ -7,6 +7,7 @@ import { useChange } from '../lib/use-change';
 import { useMe } from '../session/me';
 import { Loading, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
+import { DomainCheck } from './domain-check';
 
 /** Domains are the mail domains of the workspace, and what lies in each. */
 export function Domains() {
@@ -63,6 +64,7 @@ export function Domains() {
 }
 
 function One({ domain: d, may }: { domain: Domain; may: boolean }) {
+  const [open, setOpen] = useState(false);
   const params = { path: { name: d.name }, header: { 'If-Match': `"${d.version}"` } };
   const lead = useChange(['naming', 'me'], () => ask(api.PUT('/api/v1/domains/{name}/main', { params })));
   const retire = useChange(['naming', 'me'], () => ask(api.DELETE('/api/v1/domains/{name}', { params })));
@@ -83,34 +85,47 @@ function One({ domain: d, may }: { domain: Domain; may: boolean }) {
             {inIt.length ? inIt.join(', ') : 'Nothing lies in it.'}
           </Text>
         </div>
-        {may && !d.main && (
-          <HStack>
-            <Button
-              size="xs"
-              variant="outline"
-              colorPalette="gray"
-              aria-label={`Make main: ${d.name}`}
-              loading={lead.isPending}
-              onClick={() => lead.mutate()}
-            >
-              Make main
-            </Button>
-            {inIt.length === 0 && (
+        <HStack wrap="wrap" justify="end">
+          <Button
+            size="xs"
+            variant="outline"
+            colorPalette="gray"
+            aria-expanded={open}
+            aria-label={`Check ${d.name}`}
+            onClick={() => setOpen(!open)}
+          >
+            {open ? 'Close' : 'Check'}
+          </Button>
+          {may && !d.main && (
+            <>
               <Button
                 size="xs"
                 variant="outline"
-                colorPalette="red"
-                aria-label={`Retire ${d.name}`}
-                loading={retire.isPending}
-                onClick={() => retire.mutate()}
+                colorPalette="gray"
+                aria-label={`Make main: ${d.name}`}
+                loading={lead.isPending}
+                onClick={() => lead.mutate()}
               >
-                Retire
+                Make main
               </Button>
-            )}
-          </HStack>
-        )}
+              {inIt.length === 0 && (
+                <Button
+                  size="xs"
+                  variant="outline"
+                  colorPalette="red"
+                  aria-label={`Retire ${d.name}`}
+                  loading={retire.isPending}
+                  onClick={() => retire.mutate()}
+                >
+                  Retire
+                </Button>
+              )}
+            </>
+          )}
+        </HStack>
       </HStack>
       <Trouble error={lead.error ?? retire.error} />
+      {open && <DomainCheck name={d.name} may={may} />}
     </li>
   );
 }

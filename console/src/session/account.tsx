@@ -32,9 +32,9 @@ export default function Account() {
             <Text fontSize="sm">Set one up below. Until then there is nothing else that you can do here.</Text>
           </Box>
         )}
+        {!me.lacks_factor && <MyMail id={me.id} />}
         <SecondFactor />
         <ChangePassword />
-        {!me.lacks_factor && <MyMail id={me.id} />}
         {!me.lacks_factor && <Tokens />}
         {me.left && (
           <Text fontSize="sm" color="fg.muted">

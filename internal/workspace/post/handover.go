@@ -253,7 +253,7 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 			to[i] = r.Recipient
 		}
 		last := j.place(to[len(to)-1])
-		err := j.hands.gather(result{j, to, j.marks[to[0]], time.Now().UTC(), last, len(rest) == 0})
+		err := j.hands.gather(result{j, to, j.marks[to[0]], j.s.k.View(ctx, workspace.Service).Now(), last, len(rest) == 0})
 		if err == nil {
 			j.To, j.job.HandedTo = rest, last
 		}
@@ -269,7 +269,7 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 	var sent []string
 	var failures []store.Failure
 	var later []string
-	now := time.Now().UTC()
+	now := j.s.k.View(ctx, workspace.Service).Now()
 	for _, r := range results {
 		switch r.Outcome {
 		case Sent:
