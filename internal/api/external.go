@@ -13,7 +13,7 @@ type External struct {
 	Reason      string    `json:"reason,omitempty" doc:"Why they are in it"`
 	Since       time.Time `json:"since"`
 	Until       string    `json:"until,omitempty" doc:"Their last day in the group; left out: without an end"`
-	Delivery    string    `json:"delivery" enum:"each,none"`
+	Delivery    string    `json:"delivery" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	Refused     string    `json:"refused,omitempty" doc:"Why the workspace would not take them any more"`
 	MayChange   bool      `json:"may_change" doc:"You may change this"`
 }
@@ -42,7 +42,7 @@ type OwnPart struct {
 	Group       Name     `json:"group"`
 	Description string   `json:"description"`
 	Person      Name     `json:"person"`
-	Delivery    string   `json:"delivery" enum:"each,none"`
+	Delivery    string   `json:"delivery" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	Until       string   `json:"until,omitempty"`
 	Owners      []string `json:"owners" doc:"Names"`
 	Paused      bool     `json:"paused,omitempty" doc:"No mail of any group goes to them, since messages came back"`
@@ -53,5 +53,5 @@ type OwnPart struct {
 
 // OwnChange changes somebody's own part in a group.
 type OwnChange struct {
-	Do string `json:"do" enum:"each,none,leave,resume" doc:"each: its mail reaches them; none: it doesn't; leave: they go; resume: mail that was paused, since it came back, goes on"`
+	Do string `json:"do" enum:"each,digest,conversations,none,leave,resume" doc:"each: its mail reaches them; digest: those of a day together; conversations: those that they take part in; none: it doesn't; leave: they go; resume: mail that was paused, since it came back, goes on"`
 }

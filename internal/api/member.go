@@ -11,7 +11,7 @@ type Member struct {
 	Role     string    `json:"role" enum:"member,moderator,owner"`
 	External bool      `json:"external"`
 	Active   bool      `json:"active"`
-	Delivery string    `json:"delivery" enum:"each,none"`
+	Delivery string    `json:"delivery" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	AddedAt  time.Time `json:"added_at"`
 	AddedBy  string    `json:"added_by"`
 	Until    string    `json:"until,omitempty" doc:"The last day of the membership, such as 2027-01-31; absent for one that does not end"`
@@ -28,7 +28,7 @@ type NewPerson struct {
 // MemberPatch changes a membership.
 type MemberPatch struct {
 	Role     string `json:"role,omitempty" enum:"owner,moderator,member"`
-	Delivery string `json:"delivery,omitempty" enum:"each,none"`
+	Delivery string `json:"delivery,omitempty" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	Until    string `json:"until,omitempty" maxLength:"10" doc:"The last day of the membership, such as 2027-01-31, or none"`
 }
 
@@ -104,7 +104,7 @@ type PeopleListRequest struct {
 type MembersPatch struct {
 	Members  []string `json:"members" minItems:"1" maxItems:"5000" doc:"Identifiers or addresses"`
 	Role     string   `json:"role,omitempty" enum:"owner,moderator,member"`
-	Delivery string   `json:"delivery,omitempty" enum:"each,none"`
+	Delivery string   `json:"delivery,omitempty" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	Until    string   `json:"until,omitempty" maxLength:"10" doc:"The last day of the memberships, such as 2027-01-31, or none"`
 	Remove   bool     `json:"remove,omitempty" doc:"Take them out"`
 }

@@ -125,6 +125,13 @@ type MailState struct {
 	Why    string `json:"why,omitempty" enum:"away,returned" doc:"away: they asked for it; returned: messages came back"`
 	Until  string `json:"until,omitempty" doc:"The last day of it"`
 	Says   string `json:"says"`
+	Digest string `json:"digest,omitempty" doc:"When their digests come, such as 07:00 in Europe/Oslo; empty: they get none"`
+}
+
+// DigestTime is when somebody gets their digests.
+type DigestTime struct {
+	Hour int    `json:"hour" minimum:"0" maximum:"23" doc:"Of the day"`
+	Zone string `json:"zone,omitempty" maxLength:"64" doc:"Its time zone, by its IANA name; empty: that of the workspace"`
 }
 
 // MailPause stops the mail of all groups to somebody for a while.

@@ -74,7 +74,7 @@ func (a *app) memberList() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&l.Q, "search", "", "beginnings of words of a name or address")
 	f.StringVar(&l.Role, "role", "", "owner, moderator or member")
-	f.StringVar(&l.Delivery, "delivery", "", "each or none")
+	f.StringVar(&l.Delivery, "delivery", "", "each, digest, conversations or none")
 	f.StringVar(&l.Kind, "kind", "", "person, external, group or departed")
 	f.StringVar(&l.Way, "way", "", "rule: in because of the group's rule; hand: all others")
 	f.StringVar(&l.Since, "since", "", "in since this date, such as 2026-11-23")
@@ -209,7 +209,7 @@ func (a *app) memberChange() *cobra.Command {
 		return a.changeMembers(ctx, c, args[0], patch)
 	}, guarded)
 	c.Flags().StringVar(&patch.Role, "role", "", "owner, moderator or member")
-	c.Flags().StringVar(&patch.Delivery, "delivery", "", "each or none")
+	c.Flags().StringVar(&patch.Delivery, "delivery", "", "each, digest, conversations or none")
 	c.Flags().StringVar(&patch.Until, "until", "", "the last day of the membership, such as 2027-01-31, or none")
 	return c
 }

@@ -27,8 +27,8 @@ var personColumns = []column[api.Person]{
 }
 
 func (a *app) personCommands() *cobra.Command {
-	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import, pause, resume",
-		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules(), a.personErase(), a.personPause(), a.personResume())
+	return noun("person", "The directory of people: search, list, export, show, abilities, add, change, move, depart, return, import, pause, resume, digest-time",
+		a.personSearch(), a.personList(), a.personExport(), a.personShow(), a.personAbilities(), a.personAdd(), a.personChange(), a.personMove(), a.personDepart(), a.personReturn(), a.personPasswordLink(), a.personHistory(), a.personImport(), a.personDepartureRules(), a.personSetDepartureRules(), a.personErase(), a.personPause(), a.personResume(), a.personDigestTime())
 }
 
 func (a *app) personSearch() *cobra.Command {
@@ -112,6 +112,9 @@ func (a *app) showPerson(p api.PersonDetails) error {
 	}
 	if len(p.Former) > 0 {
 		facts = append(facts, fact{"Before", strings.Join(p.Former, ", ")})
+	}
+	if p.Mail.Digest != "" {
+		facts = append(facts, fact{"Digests", p.Mail.Digest})
 	}
 	if p.Mail.Paused {
 		facts = append(facts, fact{"Mail", p.Mail.Says})
@@ -305,6 +308,22 @@ func (a *app) personPause() *cobra.Command {
 		})
 	c.Flags().StringVar(&until, "until", "", "the last day of it, such as 2027-01-10")
 	_ = c.MarkFlagRequired("until")
+	return c
+}
+
+func (a *app) personDigestTime() *cobra.Command {
+	var d api.DigestTime
+	c := a.changes(&cobra.Command{Use: "digest-time PERSON", Short: "Say when somebody gets their digests: you, or, for administrators, anybody", Args: cobra.ExactArgs(1),
+		Example: "  ivytable person digest-time oda.fenn@merrowline.example --hour 18 --zone Europe/Oslo"},
+		func(ctx context.Context, c *client.Client, args []string) error {
+			m, err := c.SetDigestTime(ctx, args[0], d)
+			if err != nil {
+				return err
+			}
+			return a.done(m, "%s", m.Says)
+		})
+	c.Flags().IntVar(&d.Hour, "hour", 7, "of the day, 0 to 23")
+	c.Flags().StringVar(&d.Zone, "zone", "", "its time zone, by its IANA name (default: that of the workspace)")
 	return c
 }
 

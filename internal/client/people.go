@@ -89,3 +89,8 @@ func (c *Client) PauseMail(ctx context.Context, ref, until string) (api.MailStat
 func (c *Client) ResumeMail(ctx context.Context, ref string) (api.MailState, error) {
 	return change[api.MailState](ctx, c, http.MethodDelete, at("people", ref, "mail-pause"), nil, at("people", ref, "mail-pause", "end"))
 }
+
+// SetDigestTime says when somebody gets their digests.
+func (c *Client) SetDigestTime(ctx context.Context, ref string, d api.DigestTime) (api.MailState, error) {
+	return change[api.MailState](ctx, c, http.MethodPut, at("people", ref, "digest-time"), d)
+}

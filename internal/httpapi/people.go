@@ -118,3 +118,10 @@ func (s *server) pauseMail(ctx context.Context, by workspace.Actor, in *struct {
 func (s *server) resumeMail(ctx context.Context, by workspace.Actor, in *Who) (*reply[api.MailState], error) {
 	return body(s.s.Pause.Resume(ctx, by, in.Person))
 }
+
+func (s *server) setDigestTime(ctx context.Context, by workspace.Actor, in *struct {
+	Who
+	Body api.DigestTime
+}) (*reply[api.MailState], error) {
+	return body(s.s.Pause.SetDigestTime(ctx, by, in.Person, in.Body))
+}

@@ -113,6 +113,7 @@ func (s *server) routes() []route {
 		on("GET", person, "read-person", "One person, with their groups", s.readPerson),
 		on("PATCH", person, "change-person", "Change an entry of the directory", s.changePerson, looks, people),
 		on("PUT", person+"/mail-pause", "pause-mail", "Stop the mail of all groups to somebody for a while: who is away", s.pauseMail, looks, people),
+		on("PUT", person+"/digest-time", "set-digest-time", "Say when somebody gets their digests", s.setDigestTime, looks, people),
 		on("DELETE", person+"/mail-pause", "resume-mail", "Let the mail of groups reach somebody again", s.resumeMail, looksAt(person+"/mail-pause/end"), people),
 		on("GET", person+"/abilities", "list-abilities", "What somebody may do with groups, and why", s.listAbilities, long),
 		on("GET", person+"/abilities-export", "export-abilities", "What somebody may do with groups, and why, as CSV or JSON lines", s.exportAbilities, long),

@@ -3,6 +3,7 @@ package mail
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"mime"
@@ -339,7 +340,22 @@ func (m Message) For(to []post.Destination, tr Trace, domains []string, body io.
 		a.To, first = append(a.To, x), append(first, domain)
 	}
 	a.Header, a.MessageID, err = m.Header(tr, append(first, domains...), names)
+	a.Thread = m.thread(a.MessageID)
 	return a, err
+}
+
+// thread is the conversation that a message is in: by the first message that it refers to, which is where the conversation began (RFC
+// 5322, 3.6.4; RFC 5256, REFERENCES), else by itself.
+func (m Message) thread(id string) []byte {
+	for _, field := range []string{m.header.Get("References"), m.header.Get("In-Reply-To")} {
+		from, to := strings.IndexByte(field, '<'), strings.IndexByte(field, '>')
+		if from >= 0 && to > from {
+			id = field[from : to+1]
+			break
+		}
+	}
+	sum := sha256.Sum256([]byte(id))
+	return sum[:16]
 }
 
 // phrase writes a name for a header field: quoted, or as an encoded word (RFC 2047).

@@ -192,6 +192,7 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"review of the directory", expiry, s.Review.Run, nil},
 		{"rounds", time.Minute, s.Round.Run, s.Round.Begun},
 		{"posts that wait", time.Minute, s.Post.TellOfWaiting, nil},
+		{"digests", min(expiry, time.Minute), s.Post.SendDigests, nil},
 		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Begun},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},
 		{"forget old mail", time.Hour, s.Post.Forget, nil},

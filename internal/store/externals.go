@@ -23,6 +23,7 @@ type ExternalRow struct {
 	Name, Address string
 	AddrKey       string
 	Mail          bool
+	How           int8
 	AddedAt       time.Time
 	EndsAt        *time.Time
 	Role          expand.Role
@@ -127,6 +128,9 @@ const unvouched = "NOT EXISTS (SELECT 1 FROM people v WHERE v.id = x.voucher_id 
 
 const externalRows = " FROM external_members x JOIN memberships m ON m.group_id = x.group_id AND m.member_id = x.member_id JOIN people p ON p.id = x.member_id JOIN mail_groups g ON g.id = x.group_id WHERE "
 
+// Delivery names how the mail of the group reaches them.
+func (r ExternalRow) Delivery() string { return Membership{Mail: r.Mail, How: r.How}.Delivery() }
+
 // ExternalsIn returns the external members of groups: all, or those at a mail domain and below it, or for whom nobody vouches who is here.
 func (s *Reads) ExternalsIn(groups []uuid.UUID, domain string, alone bool) (map[uuid.UUID][]ExternalRow, error) {
 	where := condition{"x.group_id IN ?", []any{groups}}
@@ -137,7 +141,7 @@ func (s *Reads) ExternalsIn(groups []uuid.UUID, domain string, alone bool) (map[
 		where = where.and(condition{sql: unvouched})
 	}
 	var rows []ExternalRow
-	err := s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.added_at, m.ends_at, m.role"+externalRows+"p.external AND "+where.sql+" ORDER BY p.addr_key", where.args...).Scan(&rows).Error
+	err := s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.how, m.added_at, m.ends_at, m.role"+externalRows+"p.external AND "+where.sql+" ORDER BY p.addr_key", where.args...).Scan(&rows).Error
 	out := make(map[uuid.UUID][]ExternalRow, len(groups))
 	for _, r := range rows {
 		out[r.GroupID] = append(out[r.GroupID], r)
@@ -158,7 +162,7 @@ func (s *Reads) Externals(q ExternalQuery) (p Page[ExternalRow], err error) {
 	} else {
 		where = where.and(condition{"(p.addr_key > ? OR p.addr_key = ? AND x.group_id > ?)", []any{q.After.Value, q.After.Value, q.After.ID}})
 	}
-	err = s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.added_at, m.ends_at, m.role"+externalRows+where.sql+
+	err = s.db.Raw("SELECT x.group_id, x.member_id, x.voucher_id, x.reason, p.name, p.address, p.addr_key, m.mail, m.how, m.added_at, m.ends_at, m.role"+externalRows+where.sql+
 		" ORDER BY p.addr_key, x.group_id LIMIT ?", append(where.args, q.Limit+1)...).Scan(&p.Items).Error
 	if err == nil && len(p.Items) > q.Limit {
 		p.Items = p.Items[:q.Limit]

@@ -18,6 +18,7 @@ const (
 	KindPost   = "post"   // written to a group
 	KindNotice = "notice" // written by the service
 	KindBounce = "bounce" // came back from a delivery
+	KindDigest = "digest" // posts to a group together
 )
 
 // Where a mailing stands.
@@ -40,6 +41,7 @@ type Message struct {
 	Header     []byte // what is the same for every destination, byte for byte, without the empty line after it
 	Size       int    // of the body, in octets
 	EightBit   bool   // the body has octets over 127
+	Thread     []byte // of the conversation that it is in, the same for all messages of one; 16 octets
 	ReceivedAt time.Time
 }
 
@@ -129,7 +131,7 @@ func (s *Tx) AddMail(all ...NewMail) error {
 	}
 	for i, m := range all {
 		x := m.Message
-		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, x.ReceivedAt})
+		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, append(x.Thread, make([]byte, 16)...)[:16], x.ReceivedAt})
 		for k := range m.Jobs {
 			jobs = append(jobs, &all[i].Jobs[k])
 		}
@@ -153,7 +155,7 @@ func (s *Tx) AddMail(all ...NewMail) error {
 		}
 	}
 	return errors.Join(flush(),
-		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, received_at", messages),
+		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, thread, received_at", messages),
 		s.insert("record mailings", "mailings", "id, message_id, group_id, kind, state, mailbox, sender, fields, edits, decision, received_at, decided_by, reason, trouble, reported, told", mailings),
 		s.addJobs(jobs), s.notePosts(all))
 }

@@ -20,11 +20,40 @@ type Membership struct {
 	Kind     int8
 	Role     expand.Role
 	Mail     bool
+	How      int8 // where Mail is: one of Each, Digest, Conversations
 	AddedAt  time.Time
 	AddedBy  string
 	EndsAt   *time.Time // when the membership ends; nil: never
 	EndTold  bool       // people were told of that
 	ByRule   bool       // in because of the group's rule; a member goes when it no longer fits, somebody with a role stays
+}
+
+// How somebody gets the mail of a group.
+const (
+	Each          int8 = iota // each message as it comes
+	Digest                    // those of a day together
+	Conversations             // those of conversations that they take part in
+)
+
+// Delivery names how the mail of the group reaches the member.
+func (m Membership) Delivery() string {
+	if !m.Mail {
+		return "none"
+	}
+	return Deliveries[m.How]
+}
+
+// Deliveries are the names of the ways in which mail of a group reaches somebody.
+var Deliveries = []string{"each", "digest", "conversations"}
+
+// ParseDelivery reads the name of a way, or none.
+func ParseDelivery(name string) (mail bool, how int8) {
+	for i, n := range Deliveries {
+		if n == name {
+			return true, int8(i)
+		}
+	}
+	return false, Each
 }
 
 // MemberRow is a membership with who it is of.
@@ -65,8 +94,8 @@ func (s *Tx) SaveMembership(m Membership) error {
 
 // Membership returns the membership of a person or group in a group.
 func (s *Reads) Membership(group, member uuid.UUID) (m Membership, err error) {
-	err = s.db.Raw("SELECT group_id, member_id, kind, role, mail, added_at, added_by, ends_at, end_told, by_rule FROM memberships WHERE group_id = ? AND member_id = ?", group, member).Row().
-		Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule)
+	err = s.db.Raw("SELECT group_id, member_id, kind, role, mail, how, added_at, added_by, ends_at, end_told, by_rule FROM memberships WHERE group_id = ? AND member_id = ?", group, member).Row().
+		Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.How, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule)
 	return m, wrap("read a membership", err)
 }
 
@@ -92,7 +121,7 @@ func (s *Reads) MemberIDs(group uuid.UUID, ids []uuid.UUID) (map[uuid.UUID]bool,
 func (m Membership) Ruled() bool { return m.ByRule && m.Role == expand.Member }
 
 // memberRows reads memberships with names, of people and of nested groups.
-const memberRows = `SELECT m.group_id, m.member_id, m.kind, m.role, m.mail, m.added_at, m.added_by, m.ends_at, m.end_told, m.by_rule, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
+const memberRows = `SELECT m.group_id, m.member_id, m.kind, m.role, m.mail, m.how, m.added_at, m.added_by, m.ends_at, m.end_told, m.by_rule, COALESCE(p.name, g.name, '') AS name, COALESCE(p.address, g.address, '') AS address,
 	COALESCE(p.external, FALSE) AS external, COALESCE(p.active, TRUE) AS active
 	FROM memberships m LEFT JOIN people p ON p.id = m.member_id AND m.kind = 1 LEFT JOIN mail_groups g ON g.id = m.member_id AND m.kind = 2 `
 
@@ -106,7 +135,7 @@ func (s *Reads) scanMembers(into *[]MemberRow, where string, args ...any) error 
 	defer rows.Close()
 	for rows.Next() {
 		var m MemberRow
-		if err := rows.Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule, &m.Name, &m.Address, &m.External, &m.Active); err != nil {
+		if err := rows.Scan(&m.GroupID, &m.MemberID, &m.Kind, &m.Role, &m.Mail, &m.How, &m.AddedAt, &m.AddedBy, &m.EndsAt, &m.EndTold, &m.ByRule, &m.Name, &m.Address, &m.External, &m.Active); err != nil {
 			return err
 		}
 		*into = append(*into, m)
@@ -122,6 +151,7 @@ type MemberQuery struct {
 	Kind     int8  // KindPerson or KindGroup; 0 for both
 	External *bool // only external members, or only others
 	Mail     *bool // only those who get each message, or only others
+	How      int8  // with Mail: one of Each, Digest, Conversations
 	ByRule   *bool // only those who are in by rule, or only others
 	Left     bool  // only people who have left the organisation
 	Since    time.Time
@@ -144,6 +174,9 @@ func (q MemberQuery) where() (string, []any) {
 	}
 	if q.Mail != nil {
 		add("m.mail = ?", *q.Mail)
+		if *q.Mail {
+			add("m.how = ?", q.How)
+		}
 	}
 	if q.ByRule != nil {
 		add("(m.by_rule AND m.role = 1) = ?", *q.ByRule)
@@ -218,9 +251,9 @@ func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 }
 
 // SetMail turns the delivery of members of a group on or off.
-func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool) error {
+func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool, how int8) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {
-		return wrap("change deliveries", s.writing(ofGroups).Exec("UPDATE memberships SET mail = ? WHERE group_id = ? AND member_id IN ?", mail, group, ids).Error)
+		return wrap("change deliveries", s.writing(ofGroups).Exec("UPDATE memberships SET mail = ?, how = ? WHERE group_id = ? AND member_id IN ?", mail, how, group, ids).Error)
 	})
 }
 
@@ -385,6 +418,7 @@ type Recipient struct {
 	External bool
 	Person   uuid.UUID // of somebody external
 	Group    uuid.UUID // in which they are, of somebody external: the group itself, or one nested in it
+	How      int8      // one of Each, Digest, Conversations; of the latter two Person is known too
 }
 
 // RecipientsAmong returns those of some addresses, each, with who of them is external, as members of a group.
@@ -418,7 +452,7 @@ func lowered(all []string) []string {
 // MailIn returns who takes the mail of a group in which none is nested.
 func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) {
 	then, args := asOf.where("m.added_at")
-	query := "SELECT p.address, IF(p.external, p.id, NULL) FROM memberships m JOIN people p ON p.id = m.member_id AND p.active AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?) WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
+	query := "SELECT p.address, IF(p.external OR m.how > 0, p.id, NULL), p.external, m.how FROM memberships m JOIN people p ON p.id = m.member_id AND p.active AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?) WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
 	args = append([]any{asOf.Now, group, KindPerson}, args...)
 	stmt, err := s.prepare(query)
 	if err != nil {
@@ -434,15 +468,14 @@ func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) 
 		return nil, wrap("read who takes mail", err)
 	}
 	defer rows.Close()
-	var address, external sql.RawBytes
+	var address, person, external, how sql.RawBytes
 	for rows.Next() {
-		if err := rows.Scan(&address, &external); err != nil {
+		if err := rows.Scan(&address, &person, &external, &how); err != nil {
 			return nil, wrap("read who takes mail", err)
 		}
-		r := Recipient{Address: string(address), Group: group}
-		if external != nil {
-			r.External = true
-			if r.Person, err = uuid.ParseBytes(external); err != nil {
+		r := Recipient{Address: string(address), Group: group, External: external[0] == '1', How: int8(how[0] - '0')}
+		if person != nil {
+			if r.Person, err = uuid.ParseBytes(person); err != nil {
 				return nil, wrap("read who takes mail", err)
 			}
 		}
@@ -455,21 +488,21 @@ func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) 
 // rows by hand: there can be as many as people in the workspace.
 func (s *Reads) PeopleIn(groups []uuid.UUID, asOf AsOf) ([]expand.Entry[uuid.UUID], error) {
 	then, args := asOf.where("m.added_at")
-	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?), p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
+	rows, err := s.db.Raw(`SELECT m.member_id, m.group_id, m.role, m.mail AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?), m.how, p.external, p.address FROM memberships m JOIN people p ON p.id = m.member_id AND p.active
 		WHERE m.group_id IN ? AND m.kind = ?`+then, append([]any{asOf.now(), groups, KindPerson}, args...)...).Rows()
 	if err != nil {
 		return nil, wrap("read people in groups", err)
 	}
 	defer rows.Close()
 	var out []expand.Entry[uuid.UUID]
-	var person, group, role, mail, external, address sql.RawBytes
+	var person, group, role, mail, how, external, address sql.RawBytes
 	var last []byte // the group of the row before, which is mostly the same
 	var lastID uuid.UUID
 	for rows.Next() {
-		if err := rows.Scan(&person, &group, &role, &mail, &external, &address); err != nil {
+		if err := rows.Scan(&person, &group, &role, &mail, &how, &external, &address); err != nil {
 			return nil, wrap("read people in groups", err)
 		}
-		e := expand.Entry[uuid.UUID]{Role: expand.Role(role[0] - '0'), Mail: mail[0] == '1', External: external[0] == '1', Address: string(address)}
+		e := expand.Entry[uuid.UUID]{Role: expand.Role(role[0] - '0'), Mail: mail[0] == '1', How: int8(how[0] - '0'), External: external[0] == '1', Address: string(address)}
 		if e.Person, err = uuid.ParseBytes(person); err != nil {
 			return nil, wrap("read people in groups", err)
 		}

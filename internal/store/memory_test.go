@@ -256,7 +256,7 @@ func TestWhatIsWrittenIsForgotten(t *testing.T) {
 		{"AddGroup", ofGroups, func(tx *Tx) error { return tx.AddGroup(g) }},
 		{"AddMemberships", ofGroups, func(tx *Tx) error { return tx.AddMemberships(in) }},
 		{"SetRoles", ofGroups, func(tx *Tx) error { return tx.SetRoles(g.ID, []uuid.UUID{p.ID}, expand.Member) }},
-		{"SetMail", ofGroups, func(tx *Tx) error { return tx.SetMail(g.ID, []uuid.UUID{p.ID}, false) }},
+		{"SetMail", ofGroups, func(tx *Tx) error { return tx.SetMail(g.ID, []uuid.UUID{p.ID}, false, Each) }},
 		{"SaveMembership", ofGroups, func(tx *Tx) error { return tx.SaveMembership(in[0]) }},
 		{"SaveGroup", ofGroups, func(tx *Tx) error {
 			locked, err := tx.LockGroup(g.ID)

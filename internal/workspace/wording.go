@@ -746,10 +746,12 @@ var german = language{
 var phrases = map[string]map[string]string{
 	"en": {"asks join": "asks to join", "asks leave": "asks to leave", "did join": "join", "did leave": "leave", "each": "each message", "none": "no messages, until you ask for them", "counted": "they are counted there, not shown", "seen": "whoever sees the people of that group sees them", "nest declined": "declined", "nest ended": "ended", "moved": "; it was to expire on {was}, but you were not told in time",
 		"round needed": "that it is still needed", "round people": "that the right people are in it, and nobody else", "round policy": "that who can find, join and write to it is as it should be", "round owner": "that its owners are the right ones",
-		"silence retire": "About what nobody answers by then, the group is retired. It can be restored.", "silence caretaker": "What nobody answers by then goes to those who take care of groups.", "silence nothing": "", "outside": "{n} of them from outside"},
+		"silence retire": "About what nobody answers by then, the group is retired. It can be restored.", "silence caretaker": "What nobody answers by then goes to those who take care of groups.", "silence nothing": "", "outside": "{n} of them from outside",
+		"digest": "{name}, {day}: {count}"},
 	"de": {"asks join": "möchte aufgenommen werden in", "asks leave": "möchte austreten aus", "did join": "beitreten:", "did leave": "verlassen:", "each": "jede Nachricht", "none": "keine Nachricht, bis Sie es ändern", "counted": "dort werden sie gezählt, nicht gezeigt", "seen": "wer die Personen jener Gruppe sieht, sieht auch sie", "nest declined": "hat abgelehnt", "nest ended": "hat beendet", "moved": "; sie sollte am {was} ablaufen, doch das wurde Ihnen nicht rechtzeitig mitgeteilt",
 		"round needed": "dass sie noch gebraucht wird", "round people": "dass die richtigen Personen darin sind und sonst niemand", "round policy": "dass stimmt, wer sie finden, beitreten und ihr schreiben kann", "round owner": "dass ihre Eigentümer die richtigen sind",
 		"silence retire": "Antwortet bis dahin niemand, wird die Gruppe beendet. Sie kann wiederhergestellt werden.", "silence caretaker": "Was bis dahin niemand beantwortet, geht an die, die sich um Gruppen kümmern.", "silence nothing": "", "outside": "davon {n} von außerhalb",
+		"digest":  "{name}, {day}: {count}",
 		"1 group": "1 Gruppe", "group": "{n} Gruppen", "1 person": "1 Person", "person": "{n} Personen", "1 message": "1 Nachricht", "message": "{n} Nachrichten", "1 external member": "1 externes Mitglied", "external member": "{n} externe Mitglieder", "1 thing": "1 Hinweis", "thing": "{n} Hinweise"},
 }
 

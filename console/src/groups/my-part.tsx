@@ -5,7 +5,8 @@ import { api, ask, type Group } from '../api/client';
 import { date } from '../lib/dates';
 import { useChange } from '../lib/use-change';
 import { useMe } from '../session/me';
-import { Panel, Trouble } from '../ui/parts';
+import { deliveries, type Delivery } from '../shared/delivery';
+import { Choice, Panel, Trouble } from '../ui/parts';
 import { toaster } from '../ui/toaster';
 
 /** useJoining joins or leaves a group, or asks to. */
@@ -52,7 +53,7 @@ export function MyPart({ group: g }: { group: Group }) {
   const self = own.data?.items.find((m) => m.address === me.address);
   const delivery = useChange(
     ['member'],
-    (d: 'each' | 'none') =>
+    (d: Delivery) =>
       ask(
         api.PATCH('/api/v1/groups/{ref}/members/{member}', {
           params: { path: { ref: g.address, member: me.address } },
@@ -118,15 +119,12 @@ export function MyPart({ group: g }: { group: Group }) {
         ) : (
           <HStack wrap="wrap">
             {self && (
-              <Button
-                size="xs"
-                variant="outline"
-                colorPalette="gray"
-                loading={delivery.isPending}
-                onClick={() => delivery.mutate(self.delivery === 'each' ? 'none' : 'each')}
-              >
-                {self.delivery === 'each' ? 'Send me no mail from it' : 'Send me each message'}
-              </Button>
+              <Choice
+                label="Its mail reaches me as"
+                value={self.delivery}
+                choices={Object.entries(deliveries)}
+                onChange={(d) => delivery.mutate(d as Delivery)}
+              />
             )}
             {g.leave === 'fixed' ? (
               <Text color="fg.muted">Its members are fixed: nobody leaves by themselves.</Text>

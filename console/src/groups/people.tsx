@@ -13,6 +13,8 @@ import { type Column, RowHeight, useRows, VirtualTable } from '../ui/virtual-tab
 import { useGroup } from './page';
 import { Rule } from './rule';
 
+const words = { each: 'each message', digest: 'a digest', conversations: 'own conversations', none: 'none' } as const;
+
 const filters = {
   role: [
     ['', 'every role'],
@@ -30,6 +32,8 @@ const filters = {
   delivery: [
     ['', 'any delivery'],
     ['each', 'each message'],
+    ['digest', 'a digest'],
+    ['conversations', 'own conversations'],
     ['none', 'no mail'],
   ],
   way: [
@@ -214,6 +218,7 @@ function Bulk(props: { group: Group; picked: string[]; onDone: () => void }) {
       {button('Make moderators', { role: 'moderator' })}
       {button('Make members', { role: 'member' })}
       {button('Each message', { delivery: 'each' })}
+      {button('A digest', { delivery: 'digest' })}
       {button('No mail', { delivery: 'none' })}
       <Ends set={(until) => change.mutate({ until })} busy={change.isPending} />
       {button(`Take ${picked.length} out`, { remove: true }, true)}
@@ -330,7 +335,7 @@ const Row = memo(function Row(props: {
           m.role
         )}
       </td>
-      {props.shown.includes('delivery') && <td>{m.delivery === 'each' ? 'each message' : 'none'}</td>}
+      {props.shown.includes('delivery') && <td>{words[m.delivery]}</td>}
       {props.shown.includes('since') && <td>{date(m.added_at)}</td>}
       {props.shown.includes('by') && <td title={m.added_by}>{m.added_by}</td>}
       <td>

@@ -7,6 +7,13 @@ import { useChange } from '../lib/use-change';
 import { Frame } from '../ui/frame';
 import { Loading, Trouble } from '../ui/parts';
 
+const says = {
+  each: 'Each message to it reaches you.',
+  digest: 'Its messages of a day reach you together.',
+  conversations: 'Messages of conversations that you take part in reach you.',
+  none: 'You are in it, and get none of its mail.',
+} as const;
+
 /** OwnPart lets somebody without an account decide about their own part in a group, by a link from a letter. */
 export default function OwnPart() {
   const { secret = '' } = useParams();
@@ -15,7 +22,7 @@ export default function OwnPart() {
     queryKey: ['joining', 'own', secret],
     queryFn: () => ask(api.GET('/api/v1/own/{secret}', { params: { path } })),
   });
-  const change = useChange(['joining'], (what: 'each' | 'none' | 'leave' | 'resume') =>
+  const change = useChange(['joining'], (what: 'each' | 'digest' | 'none' | 'leave' | 'resume') =>
     ask(api.POST('/api/v1/own/{secret}', { params: { path }, body: { do: what } })),
   );
   const p = change.data ?? read.data;
@@ -41,7 +48,7 @@ export default function OwnPart() {
           ) : (
             <>
               <Text fontWeight="600" role="status">
-                {p.delivery === 'each' ? 'Each message to it reaches you.' : 'You are in it, and get none of its mail.'}
+                {says[p.delivery]}
                 {p.until && ` Your last day in it is ${date(p.until)}.`}
               </Text>
               {p.paused && (
@@ -56,12 +63,22 @@ export default function OwnPart() {
                 )}
                 <Button
                   colorPalette="ivy"
-                  variant={p.delivery === 'each' ? 'outline' : 'solid'}
+                  variant={p.delivery === 'none' ? 'solid' : 'outline'}
                   loading={change.isPending}
-                  onClick={() => change.mutate(p.delivery === 'each' ? 'none' : 'each')}
+                  onClick={() => change.mutate(p.delivery === 'none' ? 'each' : 'none')}
                 >
-                  {p.delivery === 'each' ? 'Send me no mail for now' : 'Send me each message'}
+                  {p.delivery === 'none' ? 'Send me each message' : 'Send me no mail for now'}
                 </Button>
+                {p.delivery !== 'none' && (
+                  <Button
+                    variant="outline"
+                    colorPalette="gray"
+                    loading={change.isPending}
+                    onClick={() => change.mutate(p.delivery === 'digest' ? 'each' : 'digest')}
+                  >
+                    {p.delivery === 'digest' ? 'Send me each message' : 'Send me one digest a day'}
+                  </Button>
+                )}
                 {p.leaving !== 'fixed' && (
                   <Button
                     variant="outline"

@@ -59,12 +59,13 @@ type PeopleChanged struct {
 	People
 	Role     string `json:"role,omitempty"`
 	Delivery string `json:"delivery,omitempty"`
+	Was      string `json:"was,omitempty"`   // the delivery before; "several" where not all had the same
 	Until    string `json:"until,omitempty"` // the last day, or none
 }
 
 func (PeopleChanged) Kind() Kind { return "people.change" }
 func (f PeopleChanged) did(by Who, group string) string {
-	delivery := map[string]string{"each": "each message", "none": "no messages"}[f.Delivery]
+	delivery := map[string]string{"each": "each message", "digest": "a digest of each day", "conversations": "conversations that they take part in", "none": "no messages"}[f.Delivery]
 	whose := "the delivery of " + f.People.String()
 	if f.Count == 1 && f.First[0].Address == by.Address {
 		whose = "their delivery"
@@ -97,6 +98,9 @@ func (f PeopleChanged) undo() Undo {
 	}
 	if f.Role != "" && f.Delivery != "" {
 		return cannot("Which of the two was changed of whom is not kept. Change the roles and the delivery by hand.")
+	}
+	if f.Was == "several" {
+		return cannot("Which delivery each of them had is not kept. Change it by hand.")
 	}
 	return can("Give each of them back what they had, unless it was changed since.")
 }

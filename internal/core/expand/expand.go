@@ -116,6 +116,7 @@ type Entry[ID comparable] struct {
 	Group  ID
 	Role   Role
 	Mail   bool // delivery is on for this membership
+	How    int8 // where it is on: each message, or some of them, or together; as whoever asks numbers them
 
 	External bool
 	Address  string // where the person's mail goes

@@ -160,6 +160,7 @@ type wasExternal struct {
 	Member  uuid.UUID
 	Role    string
 	Mail    bool
+	How     int8
 	Ends    *time.Time
 	Voucher *uuid.UUID
 	Reason  string
@@ -180,7 +181,7 @@ func (x *externals) do(c *workspace.Change, groups []*workspace.Locked) (map[uui
 		before := make([]wasExternal, len(some))
 		ids := make([]uuid.UUID, len(some))
 		for i, r := range some {
-			before[i] = wasExternal{r.MemberID, r.Role.String(), r.Mail, r.EndsAt, r.VoucherID, r.Reason}
+			before[i] = wasExternal{r.MemberID, r.Role.String(), r.Mail, r.How, r.EndsAt, r.VoucherID, r.Reason}
 			ids[i] = r.MemberID
 		}
 		if x.Remove {
@@ -400,8 +401,8 @@ func putBack(c *workspace.Change, g *workspace.Locked, before []wasExternal) err
 			continue
 		}
 		rows = append(rows, store.ExternalMember{GroupID: g.ID, MemberID: w.Member, VoucherID: w.Voucher, Reason: w.Reason})
-		if w.Mail != g.DefaultMail {
-			if err := c.Tx.SetMail(g.ID, []uuid.UUID{w.Member}, w.Mail); err != nil {
+		if w.Mail != g.DefaultMail || w.How != store.Each {
+			if err := c.Tx.SetMail(g.ID, []uuid.UUID{w.Member}, w.Mail, w.How); err != nil {
 				return err
 			}
 		}

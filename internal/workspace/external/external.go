@@ -117,7 +117,7 @@ func shapes(v *workspace.View, o workspace.Outside, rows []store.ExternalRow) ([
 		g := visible[r.GroupID] // whoever vouches may not be able to find it any more
 		_, domain, _ := strings.Cut(r.AddrKey, "@")
 		x := api.External{ID: r.GroupID.String() + "." + r.MemberID.String(), Group: api.Name{Name: cmp.Or(g.Name, "A group that you can't find"), Address: g.Address}, Person: api.Name{Name: r.Name, Address: r.Address}, Domain: domain,
-			Reason: r.Reason, Since: v.In(r.AddedAt), Until: v.LastDay(r.EndsAt), Delivery: workspace.Delivery(r.Mail), Refused: rules.Refuses(r.AddrKey), MayChange: g.ID != uuid.Nil && v.May(access.ChangePeople, &g)}
+			Reason: r.Reason, Since: v.In(r.AddedAt), Until: v.LastDay(r.EndsAt), Delivery: r.Delivery(), Refused: rules.Refuses(r.AddrKey), MayChange: g.ID != uuid.Nil && v.May(access.ChangePeople, &g)}
 		if r.VoucherID != nil {
 			if p, ok := who[*r.VoucherID]; ok {
 				x.Voucher, x.VoucherLeft = &api.Name{Name: p.Name, Address: p.Address}, !p.Active

@@ -75,7 +75,7 @@ func part(v *workspace.View, g *store.Group, p store.Person) (api.OwnPart, error
 	} else if err != nil {
 		return out, err
 	}
-	out.Delivery, out.Until, out.Paused = workspace.Delivery(m.Mail), v.LastDay(m.EndsAt), p.Paused(v.Now())
+	out.Delivery, out.Until, out.Paused = m.Delivery(), v.LastDay(m.EndsAt), p.Paused(v.Now())
 	if v.Ended(g) {
 		out.State = "ended"
 	}
@@ -139,7 +139,8 @@ func (s *Service) ChangeOwn(ctx context.Context, by workspace.Actor, secret stri
 		if n.Do == "leave" {
 			_, err = joining.Go(c, held, oneself(p), "")
 		} else {
-			c.Says(map[bool]string{true: "Each message of " + g.Name + " reaches you.", false: "No mail of " + g.Name + " reaches you."}[n.Do == "each"])
+			c.Says(map[string]string{"each": "Each message of " + g.Name + " reaches you.", "digest": "The messages of " + g.Name + " of a day reach you together.",
+				"conversations": "Messages of " + g.Name + " reach you in conversations that you take part in.", "none": "No mail of " + g.Name + " reaches you."}[n.Do])
 			err = member.Deliver(c, held, p.ID, n.Do)
 		}
 		if err == nil {

@@ -63,7 +63,7 @@ func (s *Service) Back(ctx context.Context, by workspace.Actor, ref string, affe
 				t.Err = workspace.Fail(workspace.Conflict, "Is %s by now, not %s.", row.Role, a.Now)
 			case a.Was == "" && !before.Out && row.AddedAt.After(before.At.Add(sameEntry)):
 				t.Err = workspace.Fail(workspace.Conflict, "Came into %s again since.", g.Name)
-			case before.Delivery != "" && workspace.Delivery(row.Mail) == before.Delivery:
+			case before.Delivery != "" && row.Delivery() == before.Delivery:
 				t.Err = workspace.Fail(workspace.Conflict, "Has chosen another delivery since.")
 			}
 			if t.Err != nil {

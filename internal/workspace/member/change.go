@@ -235,7 +235,7 @@ func (x change) decide(v *workspace.View, d admission.Door, row store.MemberRow,
 	if x.role != 0 {
 		out = admission.Role(d, m, x.role)
 	}
-	if out.Outcome == admission.Already && x.delivery != "" && (x.delivery == "each") != row.Mail {
+	if out.Outcome == admission.Already && x.delivery != "" && x.delivery != row.Delivery() {
 		out = admission.Verdict{Outcome: admission.Admitted}
 	}
 	if x.ends != nil && (out.Outcome == admission.Already || out.Outcome == admission.Admitted) {
@@ -266,7 +266,11 @@ type ledger struct {
 	affected []store.Affected
 	who      []event.Who
 	groups   []uuid.UUID
+	was      string // the delivery that they had; several where not all had the same
 }
+
+// several says that people had different deliveries.
+const several = "several"
 
 // add notes a member that is changed, and keeps the counts of the group in step.
 func (l *ledger) add(g *store.Group, t *Target) {
@@ -302,8 +306,14 @@ func (l *ledger) add(g *store.Group, t *Target) {
 		t.Row.EndsAt = l.x.ends.at
 	}
 	if l.x.delivery != "" {
-		t.from, t.to = t.from+", "+workspace.Delivery(row.Mail), t.to+", "+l.x.delivery
-		t.Row.Mail = l.x.delivery == "each"
+		was := row.Delivery()
+		if l.was == "" {
+			l.was = was
+		} else if l.was != was {
+			l.was = several
+		}
+		t.from, t.to = t.from+", "+was, t.to+", "+l.x.delivery
+		t.Row.Mail, t.Row.How = store.ParseDelivery(l.x.delivery)
 	}
 }
 
@@ -320,6 +330,10 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 	if l.x.role == 0 {
 		fact = event.PeopleChanged{People: event.Of(l.who...), Delivery: l.x.delivery, Until: until}
 	}
+	if f, ok := fact.(event.PeopleChanged); ok && l.x.delivery != "" {
+		f.Was = l.was
+		fact = f
+	}
 	var err error
 	if l.x.remove {
 		fact = event.PeopleRemoved{People: event.Of(l.who...), Left: l.x.exit == admission.Leaving, Ended: l.x.exit == admission.Ending}
@@ -332,7 +346,11 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 		err = errors.Join(err, c.Tx.SetEnds(g.ID, l.ids, l.x.ends.at))
 	}
 	if l.x.delivery != "" {
-		err = errors.Join(err, c.Tx.SetMail(g.ID, l.ids, l.x.delivery == "each"))
+		mail, how := store.ParseDelivery(l.x.delivery)
+		err = errors.Join(err, c.Tx.SetMail(g.ID, l.ids, mail, how))
+		if how == store.Digest {
+			err = errors.Join(err, c.Tx.BeginDigests(l.ids, c.Now()))
+		}
 	}
 	g.TouchOwned(l.affected)
 	if err == nil {

@@ -39,7 +39,7 @@ func (l Query) read(v *workspace.View, group uuid.UUID) (store.MemberQuery, erro
 	q := store.MemberQuery{Group: group, Q: l.Q, Limit: l.Limit}
 	var bad workspace.Problems
 	bad.OneOf("role", l.Role, "owner", "moderator", "member")
-	bad.OneOf("delivery", l.Delivery, "each", "none")
+	bad.OneOf("delivery", l.Delivery, "each", "digest", "conversations", "none")
 	bad.OneOf("kind", l.Kind, "person", "external", "group", "departed")
 	bad.OneOf("way", l.Way, "rule", "hand")
 	if err := bad.Err(); err != nil {
@@ -48,10 +48,12 @@ func (l Query) read(v *workspace.View, group uuid.UUID) (store.MemberQuery, erro
 	q.Role, _ = expand.ParseRole(l.Role)
 	yes, no := true, false
 	switch l.Delivery {
-	case "each":
-		q.Mail = &yes
+	case "":
 	case "none":
 		q.Mail = &no
+	default:
+		q.Mail = &yes
+		_, q.How = store.ParseDelivery(l.Delivery)
 	}
 	switch l.Kind {
 	case "person":
@@ -196,7 +198,7 @@ func shapeAll(v *workspace.View, rows []store.MemberRow, searched bool) ([]api.M
 // shape is a member as the interface shows them.
 func shape(v *workspace.View, r store.MemberRow) api.Member {
 	m := api.Member{ID: r.MemberID.String(), Kind: "person", Name: r.Name, Address: r.Address, Role: r.Role.String(),
-		External: r.External, Active: r.Active, Delivery: workspace.Delivery(r.Mail), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, Until: v.LastDay(r.EndsAt), ByRule: r.Ruled()}
+		External: r.External, Active: r.Active, Delivery: r.Delivery(), AddedAt: v.In(r.AddedAt), AddedBy: r.AddedBy, Until: v.LastDay(r.EndsAt), ByRule: r.Ruled()}
 	if r.Kind == store.KindGroup {
 		m.Kind = "group"
 	}

@@ -134,8 +134,11 @@ func Recipients(v *workspace.View, g *store.Group, then time.Time) ([]store.Reci
 	entries, err := Effective(v, g, then)
 	out := make([]store.Recipient, 0, len(entries))
 	for _, e := range entries {
+		if e.Group != g.ID { // a digest of the group nested in this one would not have it
+			e.How = store.Each
+		}
 		if e.Mail {
-			out = append(out, store.Recipient{Address: e.Address, External: e.External, Person: e.Person, Group: e.Group})
+			out = append(out, store.Recipient{Address: e.Address, External: e.External, Person: e.Person, Group: e.Group, How: e.How})
 		}
 	}
 	return out, err

@@ -3,6 +3,7 @@
 package pause
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -106,6 +107,45 @@ func (s *Service) change(ctx context.Context, by workspace.Actor, ref string, f 
 		return nil
 	})
 	return out, err
+}
+
+// SetDigestTime says when somebody gets their digests.
+func (s *Service) SetDigestTime(ctx context.Context, by workspace.Actor, ref string, n api.DigestTime) (api.MailState, error) {
+	return s.change(ctx, by, ref, func(c *workspace.Change, p *store.Person) error {
+		if n.Zone != "" {
+			if _, err := time.LoadLocation(n.Zone); err != nil || n.Zone == "Local" {
+				return workspace.Wrong("zone", workspace.Cut(n.Zone, 64), "There is no time zone of this name. Give one such as %s.", cmp.Or(c.Zone().String(), "UTC"))
+			}
+		}
+		d, err := c.Read.DigestTime(p.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return workspace.Fail(workspace.Conflict, "%s gets no digests. Choose them in a group first.", p.Name)
+		} else if err != nil {
+			return err
+		}
+		d.Hour, d.Zone = int8(n.Hour), n.Zone
+		_, d.DueAt = Digests(d, c.Now(), c.Zone())
+		c.Says(fmt.Sprintf("Digests come at %s.", people.DigestAt(&c.View, d)))
+		return c.Tx.SaveDigestTime(d)
+	})
+}
+
+// Digests are the hours at which somebody's digests come: the last one up to now, and the next one after it, in their zone or, where they
+// have said none, that of the workspace.
+func Digests(d store.DigestTime, now time.Time, zone *time.Location) (last, next time.Time) {
+	if d.Zone != "" {
+		if own, err := time.LoadLocation(d.Zone); err == nil {
+			zone = own
+		}
+	}
+	day := now.In(zone)
+	at := func(days int) time.Time {
+		return time.Date(day.Year(), day.Month(), day.Day()+days, int(d.Hour), 0, 0, 0, zone).UTC()
+	}
+	if at(0).After(now) {
+		return at(-1), at(0)
+	}
+	return at(0), at(1)
 }
 
 // ResumeOwn is Resume for somebody external who holds a link.

@@ -3,6 +3,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -190,9 +191,20 @@ func Details(v *workspace.View, p store.Person) (api.PersonDetails, error) {
 	}
 	if p.ID == v.By.Person.ID || v.By.Allow(access.ChangeDirectory) == nil {
 		out.Mail = Mail(v, p)
+		d, err := v.Read.DigestTime(p.ID)
+		if err == nil {
+			out.Mail.Digest = DigestAt(v, d)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return out, err
+		}
 	}
 	out.Waiting, err = asked(v, p)
 	return out, err
+}
+
+// DigestAt says when digests come.
+func DigestAt(v *workspace.View, d store.DigestTime) string {
+	return fmt.Sprintf("%02d:00 in %s", d.Hour, cmp.Or(d.Zone, v.Zone().String()))
 }
 
 // Mail says whether the mail of groups reaches somebody.

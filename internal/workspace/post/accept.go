@@ -30,6 +30,7 @@ type Arrived struct {
 	Body       io.ReaderAt
 	Size       int // of the body
 	EightBit   bool
+	Thread     []byte // of the conversation that it is in (RFC 5322, 3.6.4)
 	To         []Incoming
 
 	Report Report // what it says of deliveries, where it came back to us
@@ -177,7 +178,7 @@ func (p *decided) plain() bool {
 // decideAll decides about a message to all that it was sent to.
 func decideAll(v *workspace.View, a Arrived) (*decided, error) {
 	p := &decided{a: a, groups: map[uuid.UUID]store.Group{}, mail: store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
-		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, ReceivedAt: v.Now()}}}
+		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, Thread: a.Thread, ReceivedAt: v.Now()}}}
 	mail := &p.mail
 	for _, x := range a.To {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,

@@ -101,7 +101,7 @@ func (j *Job) Next(ctx context.Context, copies, people int) ([]Copy, error) {
 			n++
 		}
 		c := Copy{To: rest[:n], Sender: j.Sender, Header: j.Header}
-		if j.kind == store.KindPost && j.Sender != "" {
+		if (j.kind == store.KindPost || j.kind == store.KindDigest) && j.Sender != "" {
 			c.Sender = j.mark(c.To[0])
 		}
 		if j.link != "" {
@@ -158,7 +158,7 @@ func readMark(a mailaddr.Address) (mailing uuid.UUID, mark int64, ok bool) {
 
 // linksIn reports whether mail has links in its header by which one unsubscribes.
 func linksIn(v *workspace.View, kind string, mailbox Mailbox) bool {
-	return kind == store.KindPost && mailbox == ToGroup && v.Link("") != ""
+	return (kind == store.KindPost || kind == store.KindDigest) && mailbox == ToGroup && v.Link("") != ""
 }
 
 // linked reads what links in messages to a group are made of.

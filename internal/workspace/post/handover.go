@@ -154,14 +154,20 @@ func (j *Job) recipients(v *workspace.View) ([]store.Recipient, error) {
 		return v.Read.RecipientsAmong(*j.group, store.ReadLines(j.job.Recipients))
 	case j.group == nil:
 		return named(v.Read.Administrators())
-	case j.of != nil:
-		return recipients(v, j.of, j.mailbox, j.job.AsOf)
 	}
-	g, err := v.Read.Group(*j.group)
+	g := j.of
+	if g == nil {
+		read, err := v.Read.Group(*j.group)
+		if err != nil {
+			return nil, err
+		}
+		g = &read
+	}
+	all, err := recipients(v, g, j.mailbox, j.job.AsOf)
 	if err != nil {
 		return nil, err
 	}
-	return recipients(v, &g, j.mailbox, j.job.AsOf)
+	return wanted(v, g.ID, all, j.message.Thread)
 }
 
 // recipients returns who gets a message to a group that was let through at a moment.

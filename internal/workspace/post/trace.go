@@ -239,6 +239,12 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 			if g, err = v.Read.Group(*m.GroupID); err == nil {
 				to, err = recipients(v, &g, Mailbox(m.Mailbox), j.AsOf)
 			}
+			if err == nil {
+				var x map[uuid.UUID]store.Message
+				if x, err = v.Read.Messages([]uuid.UUID{m.MessageID}, false); err == nil {
+					to, err = wanted(v, g.ID, to, x[m.MessageID].Thread)
+				}
+			}
 		}
 		if err != nil {
 			return nil, err

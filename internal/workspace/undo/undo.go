@@ -5,6 +5,7 @@
 package undo
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -153,7 +154,7 @@ func (s *Service) undo(ctx context.Context, by workspace.Actor, x *entry, fact e
 	case event.OwnersSet, event.PeopleAdded, event.Joined, event.InvitationAccepted:
 		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{At: x.At}))
 	case event.PeopleChanged:
-		before := map[string]string{"each": "none", "none": "each"}[f.Delivery] // of those whom it was changed of
+		before := cmp.Or(f.Was, map[string]string{"each": "none", "none": "each"}[f.Delivery]) // of those whom it was changed of
 		return last(s.Member.Back(ctx, by, x.group, x.affected, member.Before{Delivery: before, At: x.At}))
 	case event.PeopleRemoved:
 		return s.putBack(ctx, by, x)

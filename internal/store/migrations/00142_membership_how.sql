@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE memberships ADD COLUMN how TINYINT NOT NULL DEFAULT 0;
