@@ -64,6 +64,9 @@ func Parse(header []byte) (Message, error) {
 	}
 	h := mail.Header{Header: message.Header{Header: m.header}}
 	authors, err := h.AddressList("From")
+	if err != nil { // perhaps only since a name is in a charset that nobody knows
+		authors, err = leniently.ParseList(m.header.Get("From"))
+	}
 	if err != nil || len(authors) != 1 {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The message needs one author in its From field; it has %d that can be read.", len(authors))
 	}
@@ -88,6 +91,9 @@ func Parse(header []byte) (Message, error) {
 	m.Automatic, m.answer = what != "" && what != "no", what == "auto-replied"
 	return m, nil
 }
+
+// leniently reads addresses whose names are in charsets that nobody knows.
+var leniently = netmail.AddressParser{WordDecoder: &mime.WordDecoder{CharsetReader: func(_ string, in io.Reader) (io.Reader, error) { return in, nil }}}
 
 // once are the fields of which there is one: whoever reads the first and whoever reads the
 // last would see different messages (RFC 5322, 3.6; RFC 2045).
