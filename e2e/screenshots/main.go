@@ -17,17 +17,19 @@ import (
 // shot is one picture: who looks at which page, "" for nobody in particular, and what they do there first.
 type shot struct {
 	name, as, path, see string
+	office              bool // of the post office
 	do                  func(*browser.Page) error
 }
 
 func main() {
 	url := flag.String("url", "http://127.0.0.1:8480", "the console of the demo")
+	office := flag.String("office", "http://127.0.0.1:8481", "the post office of the demo")
 	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "only the picture of this name")
 	dark := flag.Bool("dark", false, "in dark colours")
 	narrow := flag.Bool("narrow", false, "on a small screen")
 	flag.Parse()
-	if err := run(*url, *dir, *only, *dark, *narrow); err != nil {
+	if err := run(*url, *office, *dir, *only, *dark, *narrow); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
@@ -52,7 +54,6 @@ var shots = []shot{
 	{name: "group-rule", as: demo.Administrator, path: "/groups/gannet-quay-deck@crew.merrowline.example/people", see: "In by it", do: func(p *browser.Page) error {
 		return errors.Join(p.Press("Change the rule"), p.Fill("[name=rule]", "department eq \"Deck\" and title "), p.See("begins with"), p.Fill("[name=rule]", "department eq \"Deck\" and addresses.locality sw \"Gannet\" "), p.See("Then:"), p.See("12 of 237 people match"))
 	}},
-	{name: "people", as: demo.Administrator, path: "/people", see: "Aile Alder"},
 	{name: "person", as: demo.Administrator, path: "/people/" + demo.Owner, see: "Entry in"},
 	{name: "rules", as: demo.Administrator, path: "/rules", see: "Seasonal route", do: func(p *browser.Page) error {
 		return errors.Join(p.Fill("[name=try-name]", "Payroll Nord"), p.Fill("[role=combobox]", "tove al"), p.Press("Tove Alder"), p.See("is reserved"))
@@ -60,20 +61,36 @@ var shots = []shot{
 	{name: "group-reach", as: demo.Administrator, path: "/groups/night-dispatch@merrowline.example/reach", see: "Who may do what", do: func(p *browser.Page) error {
 		return errors.Join(p.Choose(`select[aria-label="Who can write to it"]`, "anyone"), p.See("A draft, not saved yet"), p.See("can write to it from now on"))
 	}},
-	{name: "group-term", as: demo.Administrator, path: "/groups/lost-property@merrowline.example/term", see: "It expires"},
+	{name: "group-mail", as: demo.Administrator, path: "/groups/fuel-orders@merrowline.example/mail", see: "Marine diesel", do: func(p *browser.Page) error {
+		_, err := p.Eval(`document.querySelector('[aria-label^="More about: Marine diesel"]').click()`)
+		err = errors.Join(err, p.See("This mailbox was closed"))
+		_, no := p.Eval(`document.querySelector('[aria-label^="Less about: Marine diesel"]').scrollIntoView()`)
+		return errors.Join(err, no)
+	}},
+	{name: "domain", as: demo.Administrator, path: "/rules", see: "crew.merrowline.example", do: func(p *browser.Page) error {
+		_, err := p.Eval(`document.querySelector('[aria-label="Check crew.merrowline.example"]').click()`)
+		err = errors.Join(err, p.See("things are to be done"))
+		_, no := p.Eval(`document.querySelector('[data-check]').closest('ul').scrollIntoView()`)
+		return errors.Join(err, no)
+	}},
+	{name: "digest", office: true, path: "/boxes/" + demo.Reader, see: "Night Dispatch", do: func(p *browser.Page) error {
+		_, err := p.Eval(`[...document.querySelectorAll('a')].find(a => a.textContent.startsWith('Night Dispatch, ')).click()`)
+		err = errors.Join(err, p.See("multipart/digest"))
+		_, no := p.Eval(`scrollTo(0, 420)`)
+		return errors.Join(err, no)
+	}},
 	{name: "care", as: demo.Administrator, path: "/care", see: "Findings of the last 13 weeks"},
 	{name: "findings", as: demo.Administrator, path: "/care/findings?kind=open_unheld", see: "Emergency Call-out"},
 	{name: "round", as: demo.Administrator, path: "/care/rounds", see: "Autumn round", do: func(p *browser.Page) error {
 		return errors.Join(p.Press("Autumn round"), p.See("of 13 done"))
 	}},
-	{name: "report", as: demo.Administrator, path: "/care/report", see: "Growth, by month"},
 	{name: "waiting", as: demo.Administrator, path: "/waiting", see: "A green umbrella"},
 	{name: "history", as: demo.Administrator, path: "/history", see: "notice"},
 	{name: "mine", as: demo.Owner, path: "/mine", see: "I own"},
 	{name: "public", path: "/public/harbour-liaison@merrowline.example", see: "Being in it"},
 }
 
-func run(url, dir, only string, dark, narrow bool) error {
+func run(url, office, dir, only string, dark, narrow bool) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -86,7 +103,11 @@ func run(url, dir, only string, dark, narrow bool) error {
 		if only != "" && only != s.name {
 			continue
 		}
-		if err := take(b, s, url, dir, dark, narrow); err != nil {
+		at := url
+		if s.office {
+			at = office
+		}
+		if err := take(b, s, at, dir, dark, narrow); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 	}

@@ -27,6 +27,8 @@ var (
 	report  = flag.String("report", "docs/reliability.md", "where the figures go")
 	seed    = flag.Uint64("seed", uint64(time.Now().UnixNano()), "of the faults, to see the same again")
 	senders = flag.Int("senders", 4, "how many send at once")
+	kills   = flag.Int("kills", 100, "how many kills there are at most")
+	short   = flag.Bool("short", false, "only the kills, without the flood, and no report")
 )
 
 func main() {
@@ -52,7 +54,9 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	if _, err := p.load(groups, 5*time.Second); err != nil { // until all caches are warm
+	warm, end := context.WithTimeout(context.Background(), 5*time.Second)
+	defer end()
+	if _, err := p.load(warm, groups); err != nil { // until all caches are warm
 		return err
 	}
 	if err := p.drain(2 * time.Minute); err != nil {
@@ -63,18 +67,26 @@ func run() error {
 	ctx, cancel := context.WithTimeout(context.Background(), *lasts)
 	defer cancel()
 	done := make(chan error, 1)
-	go func() { done <- p.faults(ctx, &f) }()
-	sent, err := p.load(groups, *lasts)
+	go func() { defer cancel(); done <- p.faults(ctx, &f) }()
+	sent, err := p.load(ctx, groups)
 	if err != nil {
 		return err
 	}
 	if err := <-done; err != nil {
 		return err
 	}
+	f.lasted = time.Since(f.Began)
 	if err := p.drain(5 * time.Minute); err != nil {
 		return err
 	}
 	f.count(sent, p.sink)
+	if *short {
+		fmt.Printf("%d kills of the service, %d of the database, %d of the relay: %d messages were taken, %d deliveries lost, %d more than once, with %d in hand at kills\n", f.ServiceKills, f.DatabaseKills, f.RelayKills, len(sent.taken), f.Lost, f.Repeated, f.InHand)
+		if f.Lost > 0 {
+			return fmt.Errorf("%d deliveries were lost", f.Lost)
+		}
+		return nil
+	}
 	f.after = p.memory()
 	if err := p.flood(groups[0], &f); err != nil {
 		return err
@@ -92,14 +104,13 @@ func run() error {
 
 // load sends messages for a while, and returns those that were answered 250, and those whose
 // answer never came.
-func (p *place) load(groups []string, lasts time.Duration) (*sent, error) {
+func (p *place) load(ctx context.Context, groups []string) (*sent, error) {
 	out := &sent{taken: map[string]bool{}, unsure: map[string]bool{}}
-	until := time.Now().Add(lasts)
 	var all sync.WaitGroup
 	for i := range *senders {
 		all.Go(func() {
 			r := rand.New(rand.NewPCG(*seed, uint64(i)))
-			for n := 0; time.Now().Before(until); n++ {
+			for n := 0; ctx.Err() == nil; n++ {
 				id := fmt.Sprintf("<%d-%d-%d@soak.example>", time.Now().UnixNano(), i, n)
 				body := strings.Repeat("All is well on the quay.\r\n", 1+r.IntN(40))
 				if r.IntN(50) == 0 {
@@ -117,9 +128,11 @@ func (p *place) load(groups []string, lasts time.Duration) (*sent, error) {
 					out.refused++
 				}
 				out.mu.Unlock()
+				pause := 20 * time.Millisecond // what comes is bounded, since all of it is counted at the end
 				if err != nil {
-					time.Sleep(50 * time.Millisecond)
+					pause = 50 * time.Millisecond
 				}
+				time.Sleep(pause)
 			}
 		})
 	}
@@ -150,7 +163,7 @@ func (p *place) send(id, group, body string) (answered bool, err error) {
 // faults kills one thing after the other, and lets it come back.
 func (p *place) faults(ctx context.Context, f *figures) error {
 	r := rand.New(rand.NewPCG(*seed, 99))
-	for {
+	for f.ServiceKills+f.DatabaseKills+f.RelayKills < *kills {
 		select {
 		case <-ctx.Done():
 			p.sink.behave(well)
@@ -179,6 +192,7 @@ func (p *place) faults(ctx context.Context, f *figures) error {
 			p.sink.behave(well)
 		}
 	}
+	return nil
 }
 
 // killService kills the service at once, and starts it again.

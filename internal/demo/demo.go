@@ -37,6 +37,7 @@ const (
 	Owner         = "oda.fenn@merrowline.example"
 	Member        = "tove.alder@merrowline.example"
 	Auditor       = "signe.holm@merrowline.example"
+	Reader        = "merryn.undertow@merrowline.example" // who gets digests
 	Password      = account.SamplePassword
 
 	mainDomain = "merrowline.example"
@@ -216,7 +217,7 @@ func (f *filler) years(ctx context.Context) error {
 		if err := f.order(ctx, back); err != nil {
 			return err
 		}
-		if back == 8 { // so that a digest of some days comes when the service begins
+		if back == 21 { // so that a digest of some days comes when the service begins
 			if err := f.together(ctx); err != nil {
 				return err
 			}
@@ -233,7 +234,7 @@ func (f *filler) years(ctx context.Context) error {
 
 // together has some people get the mail of a group in other ways than each message.
 func (f *filler) together(ctx context.Context) error {
-	for _, x := range [][3]string{{Member, "night-dispatch@merrowline.example", "digest"}, {Owner, "all-staff@merrowline.example", "conversations"}} {
+	for _, x := range [][3]string{{Reader, "night-dispatch@merrowline.example", "digest"}, {Owner, "all-staff@merrowline.example", "conversations"}} {
 		by, err := f.as(ctx, x[0])
 		if err == nil {
 			_, err = f.Member.ChangeOne(ctx, by, x[1], x[0], api.MemberPatch{Delivery: x[2]}, 0)

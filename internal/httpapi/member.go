@@ -16,7 +16,7 @@ import (
 type MemberFilter struct {
 	Q        string `query:"q" maxLength:"200" doc:"Beginnings of words of the name or address"`
 	Role     string `query:"role" enum:"owner,moderator,member"`
-	Delivery string `query:"delivery" enum:"each,none"`
+	Delivery string `query:"delivery" enum:"each,digest,conversations,none"`
 	Kind     string `query:"kind" enum:"person,external,group,departed"`
 	Way      string `query:"way" enum:"rule,hand" doc:"rule: in because of the group's rule; hand: all others"`
 	Since    string `query:"since" format:"date" doc:"In since this day, such as 2026-11-23"`

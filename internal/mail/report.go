@@ -68,7 +68,7 @@ func readStatus(r *bufio.Reader, out *post.Report) {
 	for len(out.Said) < maxReported {
 		h, err := textproto.ReadHeader(r)
 		if h.Has("Final-Recipient") || h.Has("Original-Recipient") {
-			s := post.Said{Final: addressIn(h.Get("Final-Recipient")), Original: addressIn(h.Get("Original-Recipient")), Status: strings.TrimSpace(h.Get("Status")), Words: oneLine(h.Get("Diagnostic-Code"))}
+			s := post.Said{Final: addressIn(h.Get("Final-Recipient")), Original: addressIn(h.Get("Original-Recipient")), Status: strings.TrimSpace(h.Get("Status")), Words: words(h.Get("Diagnostic-Code"))}
 			s.Failed = strings.EqualFold(strings.TrimSpace(h.Get("Action")), "failed")
 			s.Permanent = s.Failed && !strings.HasPrefix(s.Status, "4.")
 			out.Said = append(out.Said, s)
@@ -80,6 +80,15 @@ func readStatus(r *bufio.Reader, out *post.Report) {
 			return
 		}
 	}
+}
+
+// words are those in a field such as "smtp; 550 no such box" (RFC 3464, 2.3.6).
+func words(field string) string {
+	kind, rest, found := strings.Cut(oneLine(field), ";")
+	if !found || strings.ContainsAny(strings.TrimSpace(kind), " \t") {
+		return strings.TrimSpace(oneLine(field))
+	}
+	return strings.TrimSpace(rest)
 }
 
 // addressIn is the address in a field such as "rfc822; tove@x.example" (RFC 3464, 2.3.1).

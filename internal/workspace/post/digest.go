@@ -171,7 +171,7 @@ func digest(c *workspace.Change, g *store.Group, w window, posts []store.Mailing
 	fmt.Fprintf(&b, "--%s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n%s\r\n\r\n", outer, subject)
 	for i, p := range posts {
 		x := read[p.MessageID]
-		fmt.Fprintf(&b, "%d. %s\r\n   %s, %s\r\n", i+1, workspace.Cut(x.Subject, 200), x.Author, c.In(p.ReceivedAt).Format("15:04"))
+		fmt.Fprintf(&b, "%d. %s\r\n   %s, %s\r\n", i+1, workspace.Cut(x.Subject, 200), x.Author, workspace.DateIn(g.Language, c.In(p.ReceivedAt))+", "+c.In(p.ReceivedAt).Format("15:04"))
 	}
 	fmt.Fprintf(&b, "\r\n--%s\r\nContent-Type: multipart/digest; boundary=\"%s\"\r\n", outer, inner)
 	for _, p := range posts {
