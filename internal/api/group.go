@@ -106,6 +106,7 @@ type MailTexts struct {
 	Answer     string `json:"answer" doc:"Goes to whoever writes to it, once in answer_days"`
 	AnswerDays int    `json:"answer_days" doc:"The same sender is answered once in so many days"`
 	Notice     string `json:"notice" doc:"For whoever is about to write"`
+	From       string `json:"from" enum:"author,group,due" doc:"In whose name mail of outsiders goes on: its author's; the group's, with answers to the author; or the group's where the author's domain asks others to refuse what does not prove itself (DMARC)"`
 }
 
 // MailPatch changes some of it.
@@ -116,6 +117,7 @@ type MailPatch struct {
 	Answer     *string `json:"answer,omitempty" maxLength:"16000" doc:"At most 2000 characters"`
 	AnswerDays *int    `json:"answer_days,omitempty" minimum:"1" maximum:"90"`
 	Notice     *string `json:"notice,omitempty" maxLength:"2400" doc:"At most 300 characters, in one line"`
+	From       *string `json:"from,omitempty" maxLength:"20" doc:"author, group or due"`
 }
 
 // GroupPatch changes what a group is called and how long it lives.

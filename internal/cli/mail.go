@@ -13,8 +13,8 @@ import (
 
 // mailFlags are what a group adds to mail, and says to those who write, as flags.
 type mailFlags struct {
-	reply, tag, footer, answer, notice string
-	days                               int
+	reply, tag, footer, answer, notice, from string
+	days                                     int
 }
 
 func (m *mailFlags) flags(c *cobra.Command) {
@@ -24,13 +24,14 @@ func (m *mailFlags) flags(c *cobra.Command) {
 	f.StringVar(&m.footer, "footer", "", "stands below each message")
 	f.StringVar(&m.answer, "answer", "", "goes by itself to whoever writes to it; empty for none")
 	f.IntVar(&m.days, "answer-days", 7, "the same sender is answered once in so many days")
+	f.StringVar(&m.from, "from", "", "in whose name mail of outsiders goes on: author, group, or due: the group where the author's domain would have it refused")
 	f.StringVar(&m.notice, "notice", "", "said to whoever is about to write")
 }
 
 // patch is what was given of it.
 func (m *mailFlags) patch(c *cobra.Command) (p api.MailPatch) {
 	for flag, to := range map[string]func(){"reply": func() { p.Reply = &m.reply }, "tag": func() { p.Tag = &m.tag }, "footer": func() { p.Footer = &m.footer }, "answer": func() { p.Answer = &m.answer },
-		"answer-days": func() { p.AnswerDays = &m.days }, "notice": func() { p.Notice = &m.notice }} {
+		"answer-days": func() { p.AnswerDays = &m.days }, "notice": func() { p.Notice = &m.notice }, "from": func() { p.From = &m.from }} {
 		if c.Flags().Changed(flag) {
 			to()
 		}
@@ -71,6 +72,9 @@ func repliesTo(reply string) string {
 func mailFacts(t api.MailTexts) (out []fact) {
 	if t.Notice != "" {
 		out = append(out, fact{"To who writes", t.Notice})
+	}
+	if t.From != "author" {
+		out = append(out, fact{"Outsiders' mail", map[string]string{"group": "goes on in the group's name", "due": "goes on in the group's name where their domain asks for it"}[t.From]})
 	}
 	if t.Reply != "author" {
 		out = append(out, fact{"Answers go to", repliesTo(t.Reply)})

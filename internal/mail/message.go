@@ -3,6 +3,7 @@ package mail
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -37,6 +38,8 @@ type Message struct {
 	Subject   string // decoded
 	Automatic bool   // written by no person (RFC 3834, 5)
 	Sender    string // the address in its Sender field, "" for none
+	Name      string // of the author, "" for none
+	Strict    bool   // the author's domain asks others to refuse what does not prove itself
 	header    textproto.Header
 	raw       []byte
 	answer    bool // an automatic answer
@@ -73,6 +76,7 @@ func Parse(header []byte) (Message, error) {
 	if m.Author, err = mailaddr.Parse(authors[0].Address); err != nil {
 		return m, refusal(554, smtp.EnhancedCode{5, 6, 0}, "The author's address can't be read: %s", oneLine(err.Error()))
 	}
+	m.Name = oneLine(authors[0].Name)
 	if sender, err := h.AddressList("Sender"); err == nil && len(sender) == 1 {
 		m.Sender = sender[0].Address
 	}
@@ -255,7 +259,13 @@ func (m Message) Fields(d post.Destination, tr Trace, apart []string, top textpr
 			case "Subject":
 				value = d.Texts.Subject(m.header.Get(name))
 			case "Reply-To":
-				value = d.Texts.ReplyTo(d.Address)
+				if value = d.Texts.ReplyTo(d.Address); value == "" && m.renamed(d) && !m.header.Has("Reply-To") {
+					value = m.Author.String()
+				}
+			case "From":
+				if m.renamed(d) {
+					value = phrase(cmp.Or(m.Name, m.Author.String())+" via "+d.Name) + " <" + d.Address + ">"
+				}
 			}
 		}
 		raw, _ := m.header.Raw(name) // nil where there is none
@@ -301,6 +311,11 @@ func (m Message) Fields(d post.Destination, tr Trace, apart []string, top textpr
 	return written(h)
 }
 
+// renamed reports whether a message goes on to a group in the group's name: that of somebody outside, where the group has it so.
+func (m Message) renamed(d post.Destination) bool {
+	return d.Mailbox == post.ToGroup && !slices.Contains(d.Domains, m.Author.Domain()) && d.Texts.Renames(m.Strict)
+}
+
 // For returns a message as it goes to some destinations: all but its body, who proved what,
 // and the envelope it came in. domains are those of the workspace.
 func (m Message) For(to []post.Destination, tr Trace, domains []string, body io.Reader) (post.Arrived, error) {
@@ -316,7 +331,8 @@ func (m Message) For(to []post.Destination, tr Trace, domains []string, body io.
 			continue
 		}
 		apart["Subject"] = apart["Subject"] || d.Texts.Tag != ""
-		apart["Reply-To"] = apart["Reply-To"] || d.Texts.Reply != ""
+		apart["Reply-To"] = apart["Reply-To"] || d.Texts.Reply != "" || m.renamed(d)
+		apart["From"] = apart["From"] || m.renamed(d)
 		if d.Texts.Footer == "" {
 			continue
 		}
@@ -329,7 +345,7 @@ func (m Message) For(to []post.Destination, tr Trace, domains []string, body io.
 		}
 	}
 	var names []string // in the order in which they are written
-	for _, name := range []string{"Content-Transfer-Encoding", "Content-Type", "Reply-To", "Subject"} {
+	for _, name := range []string{"Content-Transfer-Encoding", "Content-Type", "Reply-To", "Subject", "From"} {
 		if apart[name] {
 			names = append(names, name)
 		}

@@ -17,6 +17,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/texts"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/post"
 )
@@ -318,6 +319,9 @@ func (s *session) take(m Message, body *spool) error {
 		if speaking.Group != uuid.Nil {
 			m = m.Spoken(speaking.As, me.Name, me.Address)
 		}
+	}
+	if slices.ContainsFunc(s.to, func(d post.Destination) bool { return d.Texts.From == texts.WhereDue }) && !slices.Contains(domains, m.Author.Domain()) {
+		m.Strict = s.s.service.Signing.Strict(ctx, m.Author.Domain())
 	}
 	a, err := m.For(s.to, tr, append(slices.Clip(domains), s.s.o.Names...), io.NewSectionReader(body, 0, int64(body.size)))
 	if err != nil {

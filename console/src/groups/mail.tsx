@@ -102,6 +102,23 @@ function Draft({ group: g }: { group: Group }) {
             </Box>
             <Box as="label" fontSize="sm">
               <Text fontWeight="600" mb="1">
+                Mail of outsiders goes on in the name of
+              </Text>
+              <Choice
+                label=""
+                value={t.from}
+                choices={[
+                  ['author', 'its author'],
+                  ['due', 'the group, where the author’s domain would have it refused'],
+                  ['group', 'the group'],
+                ]}
+                onChange={(x) => set('from', x)}
+              />
+              <Text color="fg.muted">In the group&apos;s name, answers go to the author.</Text>
+              {says('from')}
+            </Box>
+            <Box as="label" fontSize="sm">
+              <Text fontWeight="600" mb="1">
                 Before the subject, in brackets
               </Text>
               <Input size="sm" maxW="16rem" maxLength={30} placeholder="nothing" {...register('mail.tag')} />

@@ -168,6 +168,17 @@ func dkim(domain string, k Key, r Records) Item {
 	return i
 }
 
+// Strict reports whether a domain asks others to refuse or set aside what does not prove itself, by the texts at _dmarc before its name
+// (RFC 7489, 6.3).
+func Strict(published []string) bool {
+	for _, t := range published {
+		if p := tags(t); p["v"] == "DMARC1" && (p["p"] == "quarantine" || p["p"] == "reject") {
+			return true
+		}
+	}
+	return false
+}
+
 func dmarc(domain string, r Records) Item {
 	i := Item{Part: DMARC, Name: "_dmarc." + domain, Wanted: "v=DMARC1; p=none; rua=mailto:postmaster@" + domain}
 	if why := r.Trouble[i.Name]; why != "" {

@@ -58,3 +58,11 @@ func TestCheck(t *testing.T) {
 		t.Errorf("without keys: %+v", all)
 	}
 }
+
+func TestStrict(t *testing.T) {
+	for record, want := range map[string]bool{"v=DMARC1; p=reject": true, "v=DMARC1;p=quarantine; pct=10": true, "v=DMARC1; p=none": false, "v=spf1 -all": false, "p=reject": false, "": false} {
+		if Strict([]string{"x", record}) != want {
+			t.Errorf("%q: %v", record, !want)
+		}
+	}
+}

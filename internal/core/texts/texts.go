@@ -23,6 +23,9 @@ const (
 	ToGroup  = "group"
 )
 
+// In whose name mail of outsiders goes on, beside ToAuthor and ToGroup.
+const WhereDue = "due" // that of the group where the author's domain asks others to refuse what does not prove itself (RFC 7489)
+
 // Bounds, in characters.
 const (
 	MaxTag    = 30
@@ -45,6 +48,7 @@ type Texts struct {
 	Answer     string `json:"answer,omitempty"`      // goes to who writes to the group; lines end in LF
 	AnswerDays int    `json:"answer_days,omitempty"` // to the same sender at most once in so many days; 0 stands for AnswerDays
 	Notice     string `json:"notice,omitempty"`      // for who is about to write
+	From       string `json:"from,omitempty"`        // in whose name mail of outsiders goes on: "" and author are the same, group, or due
 }
 
 // Clean returns t with what is written in more than one way written in one: lines end in LF, what is left
@@ -56,6 +60,9 @@ func (t Texts) Clean() Texts {
 	t.Reply, t.Tag, t.Footer, t.Answer, t.Notice = strings.TrimSpace(t.Reply), strings.Trim(strings.TrimSpace(t.Tag), "[]"), lines(t.Footer), lines(t.Answer), strings.TrimSpace(t.Notice)
 	if t.Reply == ToAuthor {
 		t.Reply = ""
+	}
+	if t.From = strings.TrimSpace(t.From); t.From == ToAuthor {
+		t.From = ""
 	}
 	if t.Answer == "" || t.AnswerDays == AnswerDays {
 		t.AnswerDays = 0
@@ -86,6 +93,9 @@ func (t Texts) Check() (out []*fault.Fault) {
 		if _, err := mailaddr.Parse(t.Reply); err != nil {
 			bad("mail.reply", t.Reply, "Answers can go to the author, to the group or to an address, and this is none of them.", "Write author, group, or an address.")
 		}
+	}
+	if t.From != "" && t.From != ToGroup && t.From != WhereDue {
+		bad("mail.from", t.From, "Mail of outsiders goes on in the name of its author, of the group, or of the group where that is due.", "Write author, group or due.")
 	}
 	length("mail.tag", t.Tag, MaxTag)
 	if strings.ContainsAny(t.Tag, "[]") {
@@ -119,6 +129,10 @@ func (t Texts) Check() (out []*fault.Fault) {
 	}
 	return out
 }
+
+// Renames reports whether mail of an outsider goes on in the name of the group; strict says that the author's domain asks others to refuse
+// what does not prove itself.
+func (t Texts) Renames(strict bool) bool { return t.From == ToGroup || t.From == WhereDue && strict }
 
 // ReplyTo is where answers to what a group passes on go, as an address; "" leaves it as the author wrote it.
 func (t Texts) ReplyTo(group string) string {

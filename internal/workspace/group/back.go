@@ -62,6 +62,7 @@ func back(c *workspace.Change, g *workspace.Locked, changes []event.Change) (pat
 		"mail.answer":      {mail.Answer, text(&patch.Mail.Answer)},
 		"mail.answer_days": {strconv.Itoa(mail.AnswerDays), func(from string) { days, _ = strconv.Atoi(from); patch.Mail.AnswerDays = &days }},
 		"mail.notice":      {mail.Notice, text(&patch.Mail.Notice)},
+		"mail.from":        {mail.From, text(&patch.Mail.From)},
 	}
 	for _, x := range changes {
 		if x.Field == "expires_on" {

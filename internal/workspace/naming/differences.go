@@ -49,7 +49,7 @@ func (s Start) Put(g *store.Group) {
 	for _, x := range []struct {
 		from string
 		to   *string
-	}{{s.Texts.Reply, &own.Reply}, {s.Texts.Tag, &own.Tag}, {s.Texts.Footer, &own.Footer}, {s.Texts.Answer, &own.Answer}, {s.Texts.Notice, &own.Notice}} {
+	}{{s.Texts.Reply, &own.Reply}, {s.Texts.Tag, &own.Tag}, {s.Texts.Footer, &own.Footer}, {s.Texts.Answer, &own.Answer}, {s.Texts.Notice, &own.Notice}, {s.Texts.From, &own.From}} {
 		if x.from != "" {
 			*x.to = x.from
 		}

@@ -39,10 +39,13 @@ type Service struct {
 	k      *workspace.Kernel
 	mu     sync.Mutex
 	parsed map[string]crypto.Signer // keys, by what stands in their record
+	strict map[string]knownStrict   // by domain
 }
 
 // New returns the service of a workspace.
-func New(k *workspace.Kernel) *Service { return &Service{k: k, parsed: map[string]crypto.Signer{}} }
+func New(k *workspace.Kernel) *Service {
+	return &Service{k: k, parsed: map[string]crypto.Signer{}, strict: map[string]knownStrict{}}
+}
 
 // Key signs mail in the name of a domain.
 type Key struct {
