@@ -63,6 +63,7 @@ test-outside:
 
 bench: packages $(BIN)
 	$(GO) run ./internal/localdb/withdb $(GO) run ./e2e/bench
+	$(GO) run ./e2e/mailbench
 
 # Ten minutes of faults under load, and a flood; writes docs/reliability.md.
 soak: packages $(BIN)

@@ -16,7 +16,7 @@ import (
 
 func main() {
 	small := flag.Bool("small", false, "fewer rounds, to see that it runs")
-	only := flag.String("only", "", "measure one thing: 21, 10000")
+	only := flag.String("only", "", "measure one thing: 21, 10000, waiting")
 	flag.Parse()
 	rounds := 7
 	if *small {
@@ -90,6 +90,11 @@ func run(ctx context.Context, rounds int, only string) error {
 		fmt.Fprintf(&b, "| %s | %v | %v | %.2fx | %s | %v | %.1f a message | %.2f a message | %.2f ms, %.2f ms a message |\n", w.says, short(median(ours)), short(median(floor)),
 			float64(median(ours))/float64(median(floor)), w.goal, short(median(answered)), float64(use.statements)/n, float64(use.commits)/n, use.service.Seconds()*1000/n, use.database.Seconds()*1000/n)
 		fmt.Fprintf(os.Stderr, "%s: %v of %v\n", w.says, ours, floor)
+	}
+	if only == "" || only == "waiting" {
+		if err := p.waiting(ctx, &b, rounds); err != nil {
+			return err
+		}
 	}
 	fmt.Print(b.String())
 	if only != "" {

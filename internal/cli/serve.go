@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -33,6 +34,10 @@ import (
 	"ivytable.example/ivytable/internal/work"
 	"ivytable.example/ivytable/internal/workspace"
 )
+
+// garbage is by how much of what is in use the memory grows before it is tidied: most of what a message needs lives for some milliseconds,
+// and what is kept for long is small, so that to tidy at each doubling would cost more than the messages.
+const garbage = 300 // percent
 
 // version is what the interface says it is.
 const version = "0.1.0"
@@ -144,6 +149,7 @@ func (s *daemon) serve(ctx context.Context, pool *store.Pool, log *slog.Logger, 
 	if err != nil {
 		return err
 	}
+	debug.SetGCPercent(garbage)
 	out, err := s.mailLeaves()
 	if err != nil {
 		return err

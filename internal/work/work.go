@@ -31,7 +31,7 @@ const (
 	// takes slowly hold up no other.
 	inFlight = 64
 	atOnce   = 16 // jobs that are claimed at once
-	lanes    = 4  // connections for one job
+	lanes    = 6  // connections for one job
 	many     = 4  // transactions from which on a job has so many
 	kept     = 8  // connections to the relay that are kept open
 

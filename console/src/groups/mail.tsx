@@ -112,7 +112,7 @@ function Draft({ group: g }: { group: Group }) {
                   ['due', 'the group, where the author’s domain would have it refused'],
                   ['group', 'the group'],
                 ]}
-                onChange={(x) => set('from', x)}
+                onChange={(x) => set('from', x as typeof t.from)}
               />
               <Text color="fg.muted">In the group&apos;s name, answers go to the author.</Text>
               {says('from')}
