@@ -10,6 +10,7 @@ func init() {
 	register[PersonErased]()
 	register[MailPaused]()
 	register[MailResumed]()
+	register[DigestsMoved]()
 }
 
 // FindingAccepted: what the review found is known and fine, or, without a reason, is not any more.
@@ -136,3 +137,16 @@ func (f MailResumed) did(Who, string) string {
 	return fmt.Sprintf("let the mail of groups reach %s again", f.Name)
 }
 func (MailResumed) undo() Undo { return cannot("It can be paused again, until a day.") }
+
+// DigestsMoved: somebody gets their digests at another hour.
+type DigestsMoved struct {
+	Name string `json:"name"`
+	At   string `json:"at"`
+	Was  string `json:"was"`
+}
+
+func (DigestsMoved) Kind() Kind { return "person.digests" }
+func (f DigestsMoved) did(Who, string) string {
+	return fmt.Sprintf("had the digests of %s come at %s, before at %s", f.Name, f.At, f.Was)
+}
+func (f DigestsMoved) undo() Undo { return cannot("Set the hour to what it was.") }

@@ -54,6 +54,7 @@ var samples = []Event{
 	{oda, "console", Who{}, MailPaused{Name: "Oda Fenn", Until: "2027-01-10"}, 0},
 	{Who{}, "smtp", books, MailPaused{Name: "Pilot Office", Returned: 4, Reply: "550 5.1.1 no such box"}, 0},
 	{oda, "console", Who{}, MailResumed{Name: "Oda Fenn"}, 0},
+	{oda, "console", Who{}, DigestsMoved{"Oda Fenn", "18:00 in Europe/Oslo", "07:00 in UTC"}, 0},
 	{ines, "console", Who{}, PersonErased{34, "Their letter of 3 November.", "c0ffee"}, 0},
 	{oda, "console", books, GroupRenewed{}, 0},
 	{oda, "console", books, GroupRetired{"2027-01-02"}, 0},
@@ -230,7 +231,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 92 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 93 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

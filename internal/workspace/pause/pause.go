@@ -123,10 +123,14 @@ func (s *Service) SetDigestTime(ctx context.Context, by workspace.Actor, ref str
 		} else if err != nil {
 			return err
 		}
+		was := people.DigestAt(&c.View, d)
 		d.Hour, d.Zone = int8(n.Hour), n.Zone
 		_, d.DueAt = Digests(d, c.Now(), c.Zone())
 		c.Says(fmt.Sprintf("Digests come at %s.", people.DigestAt(&c.View, d)))
-		return c.Tx.SaveDigestTime(d)
+		if err := c.Tx.SaveDigestTime(d); err != nil {
+			return err
+		}
+		return c.Record(event.DigestsMoved{Name: p.Name, At: people.DigestAt(&c.View, d), Was: was}, nil, store.Affected{PersonID: p.ID})
 	})
 }
 
