@@ -82,7 +82,7 @@ func TestBadStaffingRequests(t *testing.T) {
 		{"a role that is none", "PATCH", ref + "/members", `{"members": ["a@b.example"], "role": "king"}`, 422, "role", "owner, moderator, member"},
 		{"an unknown filter", "GET", ref + "/members?kind=ghost", "", 422, "kind", "person, external, group, departed"},
 		{"a day that is none", "GET", ref + "/members?since=soon", "", 422, "since", "2026-11-23"},
-		{"an export with a bad filter", "GET", ref + "/member-export?delivery=pigeon", "", 422, "delivery", "each, none"},
+		{"an export with a bad filter", "GET", ref + "/member-export?delivery=pigeon", "", 422, "delivery", "each, digest, conversations, none"},
 		{"an answer that is none", "POST", "/api/v1/invitations/nonsense", `{"answer": "maybe"}`, 422, "answer", "accept, decline"},
 		{"posts decided otherwise", "POST", "/api/v1/waiting/decisions", `{"ids": ["x"], "verdict": "maybe"}`, 422, "verdict", "approve, decline"},
 		{"a verdict that is none", "POST", "/api/v1/requests/decisions", `{"ids": ["x"], "verdict": "maybe"}`, 422, "verdict", "approve, decline"},

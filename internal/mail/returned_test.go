@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/workspace/review"
 )
 
 const outsider = "pilot@harbour.example"
@@ -185,6 +186,20 @@ func TestReturnedMail(t *testing.T) {
 	if !slices.Equal(sent["No mail of groups reaches "+outsider+" any more"], []string{outsider}) || len(sent["Mail to "+outsider+" comes back"]) != 1 || len(sent) != 2 {
 		t.Errorf("letters: %v", sent)
 	}
+	comesBack := func() bool {
+		t.Helper()
+		if err := l.Review.Follow(ctx); err != nil {
+			t.Fatal(err)
+		}
+		page, err := l.Review.List(ctx, l.Actor(t, kit.Administrator), review.Query{Limit: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.ContainsFunc(page.Items, func(f api.Finding) bool { return f.Kind == "comes_back" })
+	}
+	if !comesBack() {
+		t.Error("it is no finding")
+	}
 	if copies, _ := handOver(t, l, g.Address, "while paused"); len(copies) != 1 {
 		t.Errorf("while it is paused: %+v", copies)
 	}
@@ -193,6 +208,9 @@ func TestReturnedMail(t *testing.T) {
 	}
 	if s, err := l.Pause.Resume(ctx, l.Actor(t, kit.Administrator), outsider); err != nil || s.Paused {
 		t.Fatalf("resumed: %+v, %v", s, err)
+	}
+	if comesBack() {
+		t.Error("it is a finding still")
 	}
 	l.MoveBy(time.Minute)
 	copies, _ := handOver(t, l, g.Address, "again")

@@ -184,7 +184,7 @@ func (s *Tx) SaveFindings(rows []Finding) error {
 	return inBatches(rows, func(rows []Finding) error { return wrap("write findings", s.writing(ofGroups).Save(&rows).Error) })
 }
 
-// ReviewLater notes that groups are to be looked at again, as are those that some people own and those in which they vouch for somebody.
+// ReviewLater notes that groups are to be looked at again, as are those that some people own, those in which they vouch for somebody, and those in which they are external.
 func (s *Tx) ReviewLater(groups, people []uuid.UUID, at time.Time) error {
 	groups = slices.Clone(groups)
 	slices.SortFunc(groups, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
@@ -202,8 +202,8 @@ func (s *Tx) ReviewLater(groups, people []uuid.UUID, at time.Time) error {
 		return s.db.Exec("INSERT INTO review_due (group_id, at) VALUES "+values.String()+" ON DUPLICATE KEY UPDATE at = VALUES(at)", args...).Error
 	})
 	if err == nil && len(people) > 0 {
-		err = s.db.Exec(`INSERT INTO review_due (group_id, at) SELECT group_id, ? FROM (SELECT group_id FROM memberships WHERE member_id IN ? AND role = 3 UNION SELECT group_id FROM external_members WHERE voucher_id IN ?) x
-			ON DUPLICATE KEY UPDATE at = VALUES(at)`, at, people, people).Error
+		err = s.db.Exec(`INSERT INTO review_due (group_id, at) SELECT group_id, ? FROM (SELECT group_id FROM memberships WHERE member_id IN ? AND role = 3 UNION SELECT group_id FROM external_members WHERE voucher_id IN ? OR member_id IN ?) x
+			ON DUPLICATE KEY UPDATE at = VALUES(at)`, at, people, people, people).Error
 	}
 	return wrap("note groups to look at", err)
 }
@@ -285,6 +285,16 @@ func (s *Reads) ReviewFacts(ids []uuid.UUID, now time.Time, unfilled func(expres
 		err := scan(&id, &n)
 		if g := out.Groups[id]; g != nil {
 			g.Unvouched = n
+		}
+		return err
+	})
+	read(`SELECT x.group_id, COUNT(*) FROM external_members x JOIN people p ON p.id = x.member_id AND p.active AND p.mail_paused_why = '`+PausedReturned+`' JOIN memberships m ON m.group_id = x.group_id AND m.member_id = x.member_id
+		WHERE TRUE`, "x.group_id", " GROUP BY x.group_id", nil, func(scan func(...any) error) error {
+		var id uuid.UUID
+		var n int
+		err := scan(&id, &n)
+		if g := out.Groups[id]; g != nil {
+			g.Returned = n
 		}
 		return err
 	})

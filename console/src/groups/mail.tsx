@@ -100,12 +100,9 @@ function Draft({ group: g }: { group: Group }) {
               )}
               {says('reply')}
             </Box>
-            <Box as="label" fontSize="sm">
-              <Text fontWeight="600" mb="1">
-                Mail of outsiders goes on in the name of
-              </Text>
+            <Box fontSize="sm">
               <Choice
-                label=""
+                label="Mail of outsiders goes on in the name of"
                 value={t.from}
                 choices={[
                   ['author', 'its author'],

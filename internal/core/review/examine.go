@@ -19,6 +19,7 @@ type Facts struct {
 	OwnersLeft        []string // names of owners who have left the organisation
 	People            int      // whom it reaches
 	External          int      // external members of its own
+	Returned          int      // of them, those whose mail came back, so that it is paused
 	Unvouched         int      // of them, those for whom nobody vouches who is here
 	Created           time.Time
 	LastPost          time.Time // zero: never
@@ -102,6 +103,9 @@ func Examine(g *Facts, l Limits, now time.Time) []Finding {
 	}
 	if g.Policy[policy.Post] == policy.Anyone && g.Policy[policy.Holding] == policy.HoldNobody {
 		add(OpenUnheld, g.People, time.Time{}, "Anyone may write to it, and nothing waits for approval: what is unwanted reaches %s.", number.Of(g.People, "person"))
+	}
+	if g.Returned > 0 {
+		add(ComesBack, g.Returned, time.Time{}, "Mail to %d of its %s comes back, and goes there no more.", g.Returned, number.Of(g.External, "external member"))
 	}
 	if g.Unvouched > 0 {
 		add(Unvouched, g.Unvouched, time.Time{}, "Nobody who is here vouches for %d of its %s.", g.Unvouched, number.Of(g.External, "external member"))

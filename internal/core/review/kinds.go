@@ -16,6 +16,7 @@ const (
 	Strangers      Kind = "strangers"
 	OpenUnheld     Kind = "open_unheld"
 	Unvouched      Kind = "unvouched"
+	ComesBack      Kind = "comes_back"
 	NotDescribed   Kind = "not_described"
 	SaysNothing    Kind = "says_nothing"
 	SameThing      Kind = "same_thing"
@@ -96,6 +97,7 @@ var kinds = []Description{
 	{Kind: SameThing, Severity: Doubtful, Title: "Called like another group", Many: "groups are called like another one", Why: "People write to one and mean the other.", names: true, Mends: []Mend{endIt, {"settings", "Call it what tells it apart"}}},
 	{Kind: SamePeople, Severity: Doubtful, Title: "Nearly the same people as another group", Many: "groups have nearly the same people as another one", Why: "One of two may be enough.", names: true, Limit: "same_percent", Mends: []Mend{endIt, itsPeople}},
 	{Kind: Unvouched, Severity: Doubtful, Title: "External members without a voucher", Many: "groups have external members for whom nobody vouches", Why: "Nobody here knows whether they still should be in it.", grows: true, Mends: []Mend{{"externals", "Say who vouches, give them an end, or take them out"}}},
+	{Kind: ComesBack, Severity: Doubtful, Title: "Mail to an external member comes back", Many: "groups have external members whose mail comes back", Why: "Nobody reads at these addresses any more; somebody else may, one day.", grows: true, Mends: []Mend{{"externals", "Take them out, or ask for another address"}, itsPeople}},
 	{Kind: NotAgreed, Severity: Doubtful, Title: "In it without consent", Many: "groups have another one in them without its consent", Why: "Mail to them reaches none of its people until somebody agrees.", Mends: []Mend{{"nesting", "Look at the groups in it"}}},
 	{Kind: ExemptAgain, Severity: Doubtful, Title: "Exempt, to be looked at again", Many: "exemptions are to be looked at again", Why: "Whoever made them exempt said when.", Mends: []Mend{{"exempt", "Exempt it for longer, or give it back to the rules"}}},
 	{Kind: Quiet, Severity: Minor, Title: "Quiet", Many: "groups have been quiet for a long time", Why: "They may not be needed any more.", Limit: "quiet_days", Mends: []Mend{endIt, renewIt}},

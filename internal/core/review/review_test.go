@@ -49,6 +49,7 @@ func TestExamine(t *testing.T) {
 		{"open_unheld: reaches 12 people", func(g *Facts) { g.Policy[policy.Post], g.Policy[policy.Holding] = policy.Anyone, policy.HoldNobody }},
 		{"", func(g *Facts) { g.Policy[policy.Post] = policy.Anyone }},
 		{"unvouched: for 1 of its 2 external members", func(g *Facts) { g.External, g.Unvouched = 2, 1 }},
+		{"comes_back: Mail to 1 of its 2 external members comes back", func(g *Facts) { g.External, g.Returned = 2, 1 }},
 		{"not_described: no description", func(g *Facts) { g.Description = " " }},
 		{"says_nothing: no more than its name", func(g *Facts) { g.Description = "The night dispatch group" }},
 		{"says_nothing: no more than its name", func(g *Facts) { g.Description = "tbd" }},
@@ -89,7 +90,7 @@ func TestExamine(t *testing.T) {
 
 // TestEveryKind holds that each kind can be found, has words and a mend.
 func TestEveryKind(t *testing.T) {
-	if len(kinds) != 21 {
+	if len(kinds) != 22 {
 		t.Errorf("%d kinds", len(kinds))
 	}
 	last := Serious

@@ -189,7 +189,7 @@ func Returned(c *workspace.Change, g *store.Group, address, reply string, ownPag
 	if err := c.Tx.SetMailPause(p); err != nil {
 		return false, err
 	}
-	if err := c.Record(event.MailPaused{Name: p.Name, Returned: len(at), Reply: reply}, g, store.Affected{PersonID: p.ID}); err != nil {
+	if err := c.Record(event.MailPaused{Name: p.Name, Returned: len(at), Reply: reply}, nil, store.Affected{PersonID: p.ID}); err != nil {
 		return false, err
 	}
 	return true, tell(c, g, p, len(at), reply, ownPage)
