@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { api, ask, type PersonDetails } from '../api/client';
 import { date } from '../lib/dates';
 import { useChange } from '../lib/use-change';
-import { Panel, Trouble } from '../ui/parts';
+import { Choice, Panel, Trouble } from '../ui/parts';
 
 /** MailPause says whether the mail of groups reaches somebody, stops it for a while, and lets it go on. */
 export function MailPause({ person: p, self }: { person: PersonDetails; self?: boolean }) {
@@ -59,11 +59,36 @@ export function MailPause({ person: p, self }: { person: PersonDetails; self?: b
             </Button>
           </HStack>
         )}
+        {p.mail.digest && <Digests person={p} self={self} />}
         <Text fontSize="sm" color="fg.muted">
           What comes meanwhile is not sent later. Letters about the groups that {self ? 'you run' : 'they run'} come all
           the same.
         </Text>
       </Stack>
     </Panel>
+  );
+}
+
+/** Digests says when somebody's digests come, and lets them choose another hour. */
+function Digests({ person: p, self }: { person: PersonDetails; self?: boolean }) {
+  const [at, zone] = (p.mail.digest ?? '').split(' in ');
+  const move = useChange(['person'], (hour: number) =>
+    ask(
+      api.PUT('/api/v1/people/{ref}/digest-time', {
+        params: { path: { ref: p.id } },
+        body: { hour, zone: zone ?? '' },
+      }),
+    ),
+  );
+  return (
+    <Stack gap="2">
+      <Trouble error={move.error} />
+      <Choice
+        label={`${self ? 'Your' : 'Their'} digests come at (${zone})`}
+        value={at ?? ''}
+        choices={Array.from({ length: 24 }, (_, h) => `${String(h).padStart(2, '0')}:00`).map((h) => [h, h])}
+        onChange={(h) => move.mutate(Number(h.slice(0, 2)))}
+      />
+    </Stack>
   );
 }
