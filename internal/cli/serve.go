@@ -232,6 +232,9 @@ func (s *daemon) mailLeaves() (*mail.Relays, error) {
 		if !r.Roots.AppendCertsFromPEM(pem) {
 			return nil, usagef("--relay-ca: %s holds no certificate in PEM", s.relayCA)
 		}
+		if r.Security == mail.Never {
+			return nil, usagef("--relay-ca says whom to believe, and --relay-tls never asks nobody: leave one of them out")
+		}
 	}
 	if s.relayUser == "" != (s.relayPassword == "") {
 		return nil, usagef("--relay-user and --relay-password-file belong together")
@@ -350,7 +353,7 @@ func (a *app) serveCommand() *cobra.Command {
 	}
 	s.flags(c, "127.0.0.1:8483", "data", "info")
 	c.Flags().StringSliceVar(&s.relay, "relay", nil, "mail systems to send through, HOST:PORT, or lmtp:HOST:PORT for one that speaks LMTP; with several, the first that can be reached")
-	c.Flags().StringVar(&s.relayTLS, "relay-tls", "opportunistic", "TLS with them: opportunistic, required or never")
+	c.Flags().StringVar(&s.relayTLS, "relay-tls", "opportunistic", "TLS with them: opportunistic, required or never; with --relay-ca it is required")
 	c.Flags().StringVar(&s.relayCA, "relay-ca", "", "file with the certificates that alone are believed to say who they are, PEM")
 	c.Flags().StringVar(&s.relayUser, "relay-user", "", "name to sign in with")
 	c.Flags().StringVar(&s.relayPassword, "relay-password-file", "", "file with its password")

@@ -53,5 +53,5 @@ func (f *filler) returned(ctx context.Context, back int) error {
 		return err
 	}
 	return f.Post.Accept(ctx, post.Arrived{MessageID: fmt.Sprintf("<returned-%d@tidefuel.example>", back), Author: author, Automatic: true, Subject: "Undelivered", Header: []byte(header), Body: strings.NewReader(body), Size: len(body),
-		To: []post.Incoming{{To: to}}, Report: mail.ReadReport([]byte(header), strings.NewReader(body))})
+		To: []post.Incoming{{To: to}}, Report: mail.ReadReport(author, []byte(header), strings.NewReader(body))})
 }

@@ -234,3 +234,65 @@ func TestConversations(t *testing.T) {
 		t.Error("another conversation")
 	}
 }
+
+// A post that waited for approval is in the digest of the day on which it was let through, not lost with that on which it came; and
+// whatever comes in a day is in one of its digests.
+func TestDigestsLeaveNothingOut(t *testing.T) {
+	l := k.Fresh(t, "mail_digest_all")
+	g := l.Make(t, "Everything", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone") })
+	choose(t, l, g, kit.Member, "digest")
+	next := func() (all []kit.Letter) {
+		t.Helper()
+		if err := l.Post.SendDigests(ctx); err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range l.Letters(t) {
+			if slices.Equal(x.To, []string{kit.Member}) && strings.Contains(x.Subject, "Everything, ") {
+				all = append(all, x)
+			}
+		}
+		return all
+	}
+	next()
+	l.MoveBy(time.Minute)
+	arrive(t, l, g, kit.Member, "held", "", "Held")
+	l.Move(1)
+	if got := next(); len(got) != 0 {
+		t.Fatalf("while it waits: %v", got)
+	}
+	w, err := l.Waiting.List(ctx, l.Actor(t, kit.Owner), g.Address, []string{"post"}, "", 10)
+	if err != nil || len(w.Items) != 1 {
+		t.Fatalf("%+v, %v", w.Items, err)
+	}
+	if err := l.Decide(l.Actor(t, kit.Owner), w.Items[0].ID, "approve", ""); err != nil {
+		t.Fatal(err)
+	}
+	l.Letters(t)
+	l.Move(1)
+	got := next()
+	if len(got) != 1 {
+		t.Fatalf("once it was let through: %d digests", len(got))
+	}
+	if _, messages := parts(t, got[0].Text); len(messages) != 1 || !strings.Contains(messages[0], "Held") {
+		t.Errorf("it has %q", messages)
+	}
+	if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Hold: "nobody"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 230 {
+		arrive(t, l, g, kit.Owner, fmt.Sprintf("many-%d", i), "", "x")
+	}
+	l.Letters(t)
+	l.Move(1)
+	seen := 0
+	for i, x := range next() {
+		if !strings.HasSuffix(x.Subject, fmt.Sprintf("(%d/3)", i+1)) {
+			t.Errorf("digest %d is called %q", i, x.Subject)
+		}
+		_, messages := parts(t, x.Text)
+		seen += len(messages)
+	}
+	if seen != 230 {
+		t.Errorf("%d of 230 messages are in digests", seen)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"github.com/emersion/go-smtp"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/mail"
 	kit "ivytable.example/ivytable/internal/testkit"
 )
@@ -138,7 +139,7 @@ func FuzzReport(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw string) {
 		head, body, _ := strings.Cut(raw, "\r\n\r\n")
-		r := mail.ReadReport([]byte(head+"\r\n"), strings.NewReader(body))
+		r := mail.ReadReport(mailaddr.Address{}, []byte(head+"\r\n"), strings.NewReader(body))
 		if len(r.Said) > 200 || len(r.Words) > 1<<17 {
 			t.Errorf("%d recipients, %d octets of words", len(r.Said), len(r.Words))
 		}
@@ -146,7 +147,7 @@ func FuzzReport(f *testing.F) {
 			if strings.ContainsAny(s.Words, "\r\n") {
 				t.Errorf("words of two lines: %q", s.Words)
 			}
-			if s.Permanent && !s.Failed {
+			if s.Lasting() && !s.Failed {
 				t.Errorf("%+v", s)
 			}
 		}

@@ -18,7 +18,7 @@ type Security int
 
 // The levels.
 const (
-	Opportunistic Security = iota // TLS where the relay offers it (RFC 3207), whoever it is (RFC 7435); else without
+	Opportunistic Security = iota // TLS where the relay offers it (RFC 3207), whoever it is (RFC 7435); else without. With Roots it is Required.
 	Required                      // TLS with a certificate of the relay's name, or no mail
 	Never                         // none
 )
@@ -113,6 +113,14 @@ func (k *RelayClient) connect(ctx context.Context) error {
 	return first
 }
 
+// security is what is asked of a connection: who is named is asked for.
+func (r *Relays) security() Security {
+	if r.Security == Opportunistic && r.Roots != nil {
+		return Required
+	}
+	return r.Security
+}
+
 func (k *RelayClient) connectTo(ctx context.Context, addr string) error {
 	at, lmtp := strings.CutPrefix(addr, "lmtp:")
 	k.lmtp = lmtp
@@ -120,7 +128,7 @@ func (k *RelayClient) connectTo(ctx context.Context, addr string) error {
 	if err != nil {
 		return err
 	}
-	if err = k.secure(ctx, at); errors.Is(err, errHandshake) && k.of.Security == Opportunistic {
+	if err = k.secure(ctx, at); errors.Is(err, errHandshake) && k.of.security() == Opportunistic {
 		k.drop() // one whose TLS is broken gets mail as one without
 		if err = k.dial(ctx, at); err == nil {
 			err = k.signIn(at)
@@ -160,7 +168,7 @@ var errHandshake = errors.New("TLS with the relay failed")
 func (k *RelayClient) secure(ctx context.Context, at string) error {
 	offered := k.can["STARTTLS"]
 	switch {
-	case k.of.Security == Never, k.of.Security == Opportunistic && !offered:
+	case k.of.security() == Never, k.of.security() == Opportunistic && !offered:
 		return nil
 	case !offered:
 		return errors.New("it offers no TLS, which is required (--relay-tls)")
@@ -175,7 +183,7 @@ func (k *RelayClient) secure(ctx context.Context, at string) error {
 		return errors.New("it said more than was asked before TLS began")
 	}
 	host, _, _ := net.SplitHostPort(at)
-	conn := tls.Client(k.conn, &tls.Config{MinVersion: tls.VersionTLS12, ServerName: host, RootCAs: k.of.Roots, InsecureSkipVerify: k.of.Security == Opportunistic && k.of.Roots == nil})
+	conn := tls.Client(k.conn, &tls.Config{MinVersion: tls.VersionTLS12, ServerName: host, RootCAs: k.of.Roots, InsecureSkipVerify: k.of.security() == Opportunistic})
 	if err := conn.HandshakeContext(ctx); err != nil {
 		return fmt.Errorf("%w: %s", errHandshake, err)
 	}

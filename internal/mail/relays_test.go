@@ -82,6 +82,13 @@ func TestSecurityOfRelays(t *testing.T) {
 	}
 	named := certificate(t, t.TempDir(), "other.example")
 	good := &tls.Config{Certificates: []tls.Certificate{pair}}
+	old := t.TempDir()
+	oldRoots := certificate(t, old, "127.0.0.1", -time.Minute)
+	oldPair, err := tls.LoadX509KeyPair(filepath.Join(old, "cert.pem"), filepath.Join(old, "key.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	expired := &tls.Config{Certificates: []tls.Certificate{oldPair}}
 	broken := &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return nil, errors.New("expired") }}
 	for name, c := range map[string]struct {
 		config *tls.Config
@@ -96,6 +103,11 @@ func TestSecurityOfRelays(t *testing.T) {
 		"required, broken":                  {broken, &mail.Relays{Security: mail.Required, Roots: roots}, ""},
 		"required, of one nobody knows":     {good, &mail.Relays{Security: mail.Required}, ""},
 		"required, of another than pinned":  {good, &mail.Relays{Security: mail.Required, Roots: named}, ""},
+		"required, expired":                 {expired, &mail.Relays{Security: mail.Required, Roots: oldRoots}, ""},
+		"pinned, another":                   {good, &mail.Relays{Roots: named}, ""},
+		"pinned, none offered":              {nil, &mail.Relays{Roots: roots}, ""},
+		"pinned":                            {good, &mail.Relays{Roots: roots}, "tls"},
+		"opportunistic, expired":            {expired, &mail.Relays{}, "tls"},
 		"signs in over TLS":                 {good, &mail.Relays{User: "ivy", Password: "tide-tables"}, "tls ivy"},
 		"signs in in clear on this machine": {nil, &mail.Relays{User: "ivy", Password: "tide-tables"}, "clear ivy"},
 		"a wrong password":                  {good, &mail.Relays{User: "ivy", Password: "wrong"}, ""},

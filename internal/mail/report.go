@@ -3,13 +3,13 @@ package mail
 import (
 	"bufio"
 	"io"
-	"regexp"
 	"strings"
 
 	"github.com/emersion/go-message"
 	"github.com/emersion/go-message/textproto"
 
-	"ivytable.example/ivytable/internal/workspace/post"
+	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/returned"
 )
 
 // Bounds of what is read of a report.
@@ -20,13 +20,10 @@ const (
 	maxReported    = 200      // recipients
 )
 
-// status is what a server says of a delivery: a reply code with an enhanced status (RFC 3463), or one of them.
-var status = regexp.MustCompile(`(?:^|[^\d.])([245]\d\d)[ -]+([245]\.\d{1,3}\.\d{1,3})|(?:^|[^\d.])([245]\.\d{1,3}\.\d{1,3})(?:[^\d.]|$)|(?:^|[^\d.])([45]\d\d)[ -]`)
-
 // ReadReport reads what a message that came back to us says of deliveries: by the fields of RFC 3464, or, where it has none, its words,
 // by which whoever knows the recipients finds them.
-func ReadReport(header []byte, body io.Reader) post.Report {
-	var out post.Report
+func ReadReport(author mailaddr.Address, header []byte, body io.Reader) returned.Report {
+	out := returned.Report{Daemon: daemon(author)}
 	e, err := message.Read(io.MultiReader(strings.NewReader(string(header)+"\r\n"), body))
 	if err != nil && !message.IsUnknownCharset(err) && !message.IsUnknownEncoding(err) {
 		return out
@@ -36,11 +33,10 @@ func ReadReport(header []byte, body io.Reader) post.Report {
 	if len(out.Said) > 0 {
 		out.Words = ""
 	}
-	out.Status = statusIn(out.Words)
 	return out
 }
 
-func readParts(e *message.Entity, depth int, parts *int, out *post.Report) {
+func readParts(e *message.Entity, depth int, parts *int, out *returned.Report) {
 	if *parts++; *parts > maxReportParts || depth > maxReportDepth {
 		return
 	}
@@ -64,13 +60,12 @@ func readParts(e *message.Entity, depth int, parts *int, out *post.Report) {
 }
 
 // readStatus reads the fields of a report: those of the message first, then those of each recipient (RFC 3464, 2.1).
-func readStatus(r *bufio.Reader, out *post.Report) {
+func readStatus(r *bufio.Reader, out *returned.Report) {
 	for len(out.Said) < maxReported {
 		h, err := textproto.ReadHeader(r)
 		if h.Has("Final-Recipient") || h.Has("Original-Recipient") {
-			s := post.Said{Final: addressIn(h.Get("Final-Recipient")), Original: addressIn(h.Get("Original-Recipient")), Status: strings.TrimSpace(h.Get("Status")), Words: words(h.Get("Diagnostic-Code"))}
+			s := returned.Said{Final: addressIn(h.Get("Final-Recipient")), Original: addressIn(h.Get("Original-Recipient")), Status: strings.TrimSpace(h.Get("Status")), Words: words(h.Get("Diagnostic-Code"))}
 			s.Failed = strings.EqualFold(strings.TrimSpace(h.Get("Action")), "failed")
-			s.Permanent = s.Failed && !strings.HasPrefix(s.Status, "4.")
 			out.Said = append(out.Said, s)
 		}
 		if err != nil {
@@ -80,6 +75,12 @@ func readStatus(r *bufio.Reader, out *post.Report) {
 			return
 		}
 	}
+}
+
+// daemon reports whether an author is a mail system.
+func daemon(author mailaddr.Address) bool {
+	local := strings.ToLower(author.Local())
+	return local == "mailer-daemon" || local == "postmaster"
 }
 
 // words are those in a field such as "smtp; 550 no such box" (RFC 3464, 2.3.6).
@@ -98,15 +99,4 @@ func addressIn(field string) string {
 		return ""
 	}
 	return strings.Trim(strings.TrimSpace(address), "<>")
-}
-
-// statusIn returns the first status in words, such as 5.1.1 or 550, "" for none.
-func statusIn(words string) string {
-	m := status.FindStringSubmatch(words)
-	for _, i := range []int{2, 3, 4} {
-		if m != nil && m[i] != "" {
-			return m[i]
-		}
-	}
-	return ""
 }

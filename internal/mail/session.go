@@ -337,7 +337,7 @@ func (s *session) take(m Message, body *spool) error {
 		a.Proven = m.proven(s.s.o.Names)
 	}
 	if slices.ContainsFunc(s.to, func(d post.Destination) bool { return d.Mailbox == post.ToReturned }) {
-		a.Report = ReadReport(m.raw, io.NewSectionReader(body, 0, int64(body.size)))
+		a.Report = ReadReport(m.Author, m.raw, io.NewSectionReader(body, 0, int64(body.size)))
 	}
 	a.ReturnPath = s.from
 	a.Body, a.Size, a.EightBit = body, body.size, body.eightBit

@@ -452,7 +452,7 @@ func TestWhatChangedMeanwhile(t *testing.T) {
 			meanwhile: func(r *race) func(*store.Tx) error { return r.takeOut(kit.Moderator) }, says: "There is no post"},
 		{name: "post, decided", group: func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone post=workspace") }, before: waits, act: decidePost(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error {
 			return func(tx *store.Tx) error {
-				return tx.DecideMailing(store.Mailing{ID: uuid.MustParse(r.made)}, store.Declined, kit.Moderator, "")
+				return tx.DecideMailing(store.Mailing{ID: uuid.MustParse(r.made)}, store.Declined, kit.Moderator, "", time.Now())
 			}
 		}, says: "declined already"},
 		{name: "post, ended", group: func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone post=workspace") }, before: waits, act: decidePost(kit.Owner), meanwhile: func(r *race) func(*store.Tx) error { return r.end }, says: "takes no mail"},

@@ -18,15 +18,12 @@ type DigestTime struct {
 
 func (DigestTime) TableName() string { return "digests" }
 
-// DigestHour is the hour at which somebody gets digests who has said nothing.
-const DigestHour = 7
-
-// BeginDigests notes that people get digests from a moment on, where they don't get any yet. The first is due at once, and says when
+// BeginDigests notes that people get digests at an hour from a moment on, where they don't get any yet. The first is due at once, and says when
 // the next one is.
-func (s *Tx) BeginDigests(people []uuid.UUID, now time.Time) error {
+func (s *Tx) BeginDigests(people []uuid.UUID, hour int, now time.Time) error {
 	rows := make([][]any, len(people))
 	for i, id := range people {
-		rows[i] = []any{id, DigestHour, "", now, now}
+		rows[i] = []any{id, hour, "", now, now}
 	}
 	return inBatches(rows, func(rows [][]any) error {
 		query, args := insertion("digests", "person_id, hour, zone, until_at, due_at", rows)
@@ -70,16 +67,24 @@ func (s *Reads) DigestsOf(people []uuid.UUID, now time.Time) (out []DigestMember
 	return out, wrap("read who gets digests", err)
 }
 
-// PostsBetween returns the posts to a group that came after a moment and up to another, and were let through, oldest first.
-func (s *Reads) PostsBetween(group uuid.UUID, after, upTo time.Time, limit int) (out []Mailing, err error) {
-	return out, wrap("read posts", s.db.Where("group_id = ? AND kind = ? AND state = ? AND mailbox = 0 AND received_at > ? AND received_at <= ?", group, KindPost, Accepted, after, upTo).
-		Order("received_at, id").Limit(limit).Find(&out).Error)
+// PassedOn is a post that was let through.
+type PassedOn struct {
+	ID, MessageID uuid.UUID
+	Size          int // of its body
+}
+
+// PassedBetween returns the posts to a group that were let through after a moment and up to another, at once or when they were approved,
+// in the order in which they came.
+func (s *Reads) PassedBetween(group uuid.UUID, after, upTo time.Time) (out []PassedOn, err error) {
+	err = s.db.Raw(`SELECT g.id, g.message_id, m.size FROM mailings g JOIN messages m ON m.id = g.message_id WHERE g.group_id = ? AND g.kind = ? AND g.state = ? AND g.mailbox = 0
+		AND COALESCE(g.passed_at, g.received_at) > ? AND COALESCE(g.passed_at, g.received_at) <= ? ORDER BY g.received_at, g.id`, group, KindPost, Accepted, after, upTo).Scan(&out).Error
+	return out, wrap("read posts", err)
 }
 
 // WritersIn returns those of the workspace, or of its external members, who wrote in a thread of a group.
 func (s *Reads) WritersIn(group uuid.UUID, thread []byte) (map[uuid.UUID]bool, error) {
 	var ids []uuid.UUID
-	err := s.db.Raw("SELECT DISTINCT x.author_id FROM messages x JOIN mailings m ON m.message_id = x.id WHERE x.thread = ? AND m.group_id = ? AND m.kind = ? AND x.author_id IS NOT NULL", thread, group, KindPost).Scan(&ids).Error
+	err := s.db.Raw("SELECT DISTINCT x.author_id FROM messages x JOIN mailings m ON m.message_id = x.id WHERE x.thread = ? AND m.group_id = ? AND m.kind = ? AND m.state = ? AND x.author_id IS NOT NULL", thread, group, KindPost, Accepted).Scan(&ids).Error
 	out := make(map[uuid.UUID]bool, len(ids))
 	for _, id := range ids {
 		out[id] = true

@@ -59,6 +59,7 @@ type Mailing struct {
 	Edits      []byte // what is put into its body for this destination, as JSON; nil: nothing
 	Decision   json.RawMessage
 	ReceivedAt time.Time
+	PassedAt   *time.Time // when it was approved; nil: it did not wait
 	DecidedBy  string
 	Reason     string
 	Trouble    bool // it could not be handed to everybody, or not yet
@@ -294,8 +295,12 @@ func (s *Tx) LockMailing(id uuid.UUID) (m Mailing, err error) {
 }
 
 // DecideMailing records what became of a mailing that waited.
-func (s *Tx) DecideMailing(m Mailing, state, by, reason string) error {
-	err := s.db.Model(&Mailing{}).Where("id = ?", m.ID).Updates(map[string]any{"state": state, "decided_by": by, "reason": reason}).Error
+func (s *Tx) DecideMailing(m Mailing, state, by, reason string, at time.Time) error {
+	set := map[string]any{"state": state, "decided_by": by, "reason": reason}
+	if state == Accepted {
+		set["passed_at"] = at
+	}
+	err := s.db.Model(&Mailing{}).Where("id = ?", m.ID).Updates(set).Error
 	if err != nil {
 		return wrap("decide a mailing", err)
 	}

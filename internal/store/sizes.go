@@ -479,11 +479,15 @@ func (s *Reads) CountReach(groups, open map[uuid.UUID]bool) (n int, err error) {
 // Reached returns how many people of some groups mail to one of them reaches, each once, how many more chose to
 // get none, and the first of the former by their identifiers, up to some. Whoever is in root gets mail as they
 // chose there, others where they chose it in any group. External people count in the groups of which open
-// says so. Rows are counted here: to group them in the database takes five times as long.
-func (s *Reads) Reached(root uuid.UUID, groups []uuid.UUID, open map[uuid.UUID]bool, some int) (mail, without int, first []uuid.UUID, err error) {
+// says so; those whose mail is paused at now count as who chose none. Rows are counted here: to group them in the database takes five times as long.
+func (s *Reads) Reached(root uuid.UUID, groups []uuid.UUID, open map[uuid.UUID]bool, now time.Time, some int) (mail, without int, first []uuid.UUID, err error) {
 	odd, err := s.notReached(groups, open)
 	if err != nil {
 		return 0, 0, nil, err
+	}
+	var paused []uuid.UUID
+	if err := s.db.Raw("SELECT id FROM people WHERE mail_paused_until > ?", now).Scan(&paused).Error; err != nil {
+		return 0, 0, nil, wrap("read whose mail is paused", err)
 	}
 	const inRoot, gets = 1, 2
 	chose := map[uuid.UUID]byte{}
@@ -516,6 +520,11 @@ func (s *Reads) Reached(root uuid.UUID, groups []uuid.UUID, open map[uuid.UUID]b
 		}
 		return nil
 	})
+	for _, id := range paused {
+		if c, in := chose[id]; in {
+			chose[id] = c &^ gets
+		}
+	}
 	for id, c := range chose {
 		if c&gets == 0 {
 			without++

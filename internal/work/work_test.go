@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/emersion/go-msgauth/dkim"
 	"github.com/emersion/go-smtp"
 
 	"ivytable.example/ivytable/internal/api"
@@ -314,4 +315,43 @@ func TestExpiryRunsByItself(t *testing.T) {
 		now, err := k.Group.Read(ctx, k.Actor(t, kit.Owner), g.Address)
 		return err == nil && now.Term.EndedAt != nil
 	})
+}
+
+// What goes out is signed with the key that is used, in the name of an author who is proven; what only claims one is not.
+func TestWhatGoesOutIsSigned(t *testing.T) {
+	g := k.Make(t, "Signed", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("suspicious=deliver hold=nobody") })
+	ines := k.Actor(t, kit.Administrator)
+	key := kit.First(k.Signing.Make(context.Background(), ines, "merrowline.example"))
+	if _, err := k.Signing.Use(context.Background(), ines, "merrowline.example", key.Selector); err != nil {
+		t.Fatal(err)
+	}
+	l := listen(t, "127.0.0.1:0")
+	o := office(t, l, nil)
+	start(t, l.Addr().String(), 1)
+	send(t, g, "signed")
+	if err := k.Send(t, g.Address, kit.Member, false, "only claimed"); err != nil {
+		t.Fatal(err)
+	}
+	wait(t, "both arrived", func() bool { return count(o, kit.Member, "signed") == 1 && count(o, kit.Member, "only claimed") == 1 })
+	for i, letter := range o.Letters(kit.Member) {
+		raw, err := o.Raw(kit.Member, letter.N)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found, err := dkim.VerifyWithOptions(bytes.NewReader(raw), &dkim.VerifyOptions{LookupTXT: func(name string) ([]string, error) {
+			if name != key.Name {
+				t.Errorf("letter %d asks for %s", i, name)
+			}
+			return []string{key.Record}, nil
+		}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if letter.Subject == "signed" && (len(found) != 1 || found[0].Err != nil || found[0].Domain != "merrowline.example") {
+			t.Errorf("it was signed by %+v", found)
+		}
+		if letter.Subject == "only claimed" && len(found) != 0 {
+			t.Errorf("what only claims an author is signed by %+v", found[0])
+		}
+	}
 }

@@ -35,3 +35,36 @@ func TestMatches(t *testing.T) {
 		t.Error("days are not those of the zone")
 	}
 }
+
+func TestLasting(t *testing.T) {
+	for status, want := range map[string]bool{"5.1.1": true, "5.0.0": true, "5.2.1": true, "5.4.4": true, "550": true, "553": true,
+		"5.2.2": false, "5.2.3": false, "5.3.4": false, "5.6.1": false, "5.7.1": false, "4.1.1": false, "552": false, "554": false, "450": false, "": false, "5.1": false} {
+		if got := (Said{Failed: true, Status: status}).Lasting(); got != want {
+			t.Errorf("%q: %v", status, got)
+		}
+	}
+	if (Said{Status: "5.1.1"}).Lasting() {
+		t.Error("what did not fail lasts")
+	}
+}
+
+func TestAbout(t *testing.T) {
+	fields := Report{Daemon: true, Words: "tove@x.example: 550 5.1.1 no", Said: []Said{{Final: "Tove@X.example", Failed: true, Status: "5.1.1"}, {Final: "other@x.example", Original: "oda@x.example"}}}
+	for to, want := range map[string]bool{"tove@x.example": true, "TOVE@x.EXAMPLE": true, "oda@x.example": false, "nobody@x.example": false} {
+		if _, failed := fields.About(to); failed != want {
+			t.Errorf("by fields, %s: %v", to, failed)
+		}
+	}
+	for words, want := range map[string]string{
+		"<tove@x.example>: 550 5.1.1 no such box": "5.1.1", "tove@x.example failed.\nThe server said: 5.2.1 disabled": "5.2.1", "tove@x.example\n550 unknown": "550", "Mail to tove@x.example. 554 no": "554",
+		"tove@x.example: 450 4.2.1 later": "", "atove@x.example: 550 5.1.1": "", "tove@x.example.net: 550 5.1.1": "", "tove@x.example wrote from 10.5.1.1": "", "550 5.1.1 somebody else": "", "tove@x.example": "",
+	} {
+		s, failed := Report{Daemon: true, Words: words}.About("tove@x.example")
+		if s.Status != want || failed != (want != "") {
+			t.Errorf("%q: %+v, %v", words, s, failed)
+		}
+	}
+	if _, failed := (Report{Words: "I am away. Call 555-1234, or write to tove@x.example again. 550 5.1.1"}).About("tove@x.example"); failed {
+		t.Error("somebody who is away counts as a failure")
+	}
+}

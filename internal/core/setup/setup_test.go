@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"slices"
 	"strings"
 	"testing"
 )
@@ -63,6 +64,29 @@ func TestStrict(t *testing.T) {
 	for record, want := range map[string]bool{"v=DMARC1; p=reject": true, "v=DMARC1;p=quarantine; pct=10": true, "v=DMARC1; p=none": false, "v=spf1 -all": false, "p=reject": false, "": false} {
 		if Strict([]string{"x", record}) != want {
 			t.Errorf("%q: %v", record, !want)
+		}
+	}
+}
+
+func TestSignedBy(t *testing.T) {
+	for _, c := range []struct {
+		author, group string
+		proven        bool
+		want          []string
+	}{
+		{"merrowline.example", "merrowline.example", true, []string{"merrowline.example", "merrowline.example"}},
+		{"crew.merrowline.example", "merrowline.example", true, []string{"crew.merrowline.example", "merrowline.example"}},
+		{"elsewhere.example", "merrowline.example", true, []string{"elsewhere.example", "merrowline.example"}},
+		{"elsewhere.example", "merrowline.example", false, []string{"merrowline.example"}},
+		{"merrowline.example", "merrowline.example", false, nil},
+		{"crew.merrowline.example", "merrowline.example", false, nil},
+		{"MerrowLine.Example", "crew.merrowline.example", false, nil},
+		{"crew.merrowline.example", "islands.merrowline.example", false, nil}, // of one organisation, as others see it
+		{"merrowline.example", "", true, []string{"merrowline.example"}},
+		{"", "", true, nil},
+	} {
+		if got := SignedBy(c.author, c.group, c.proven); !slices.Equal(got, c.want) {
+			t.Errorf("%s to %s, proven %v: %v", c.author, c.group, c.proven, got)
 		}
 	}
 }

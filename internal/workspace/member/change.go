@@ -11,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
+	"ivytable.example/ivytable/internal/core/digest"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/mailaddr"
@@ -349,7 +350,7 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 		mail, how := store.ParseDelivery(l.x.delivery)
 		err = errors.Join(err, c.Tx.SetMail(g.ID, l.ids, mail, how))
 		if how == store.Digest {
-			err = errors.Join(err, c.Tx.BeginDigests(l.ids, c.Now()))
+			err = errors.Join(err, c.Tx.BeginDigests(l.ids, digest.Hour, c.Now()))
 		}
 	}
 	g.TouchOwned(l.affected)

@@ -170,7 +170,7 @@ func Reached(v *workspace.View, g *store.Group, some int) (mail, without int, id
 	if err != nil {
 		return 0, 0, nil, "", err
 	}
-	mail, without, ids, err = v.Read.Reached(g.ID, shown, r.open, some)
+	mail, without, ids, err = v.Read.Reached(g.ID, shown, r.open, v.Now(), some)
 	return mail, without, ids, hidden, err
 }
 

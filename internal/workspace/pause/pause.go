@@ -13,6 +13,7 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/digest"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/returned"
 	"ivytable.example/ivytable/internal/store"
@@ -137,19 +138,10 @@ func (s *Service) SetDigestTime(ctx context.Context, by workspace.Actor, ref str
 // Digests are the hours at which somebody's digests come: the last one up to now, and the next one after it, in their zone or, where they
 // have said none, that of the workspace.
 func Digests(d store.DigestTime, now time.Time, zone *time.Location) (last, next time.Time) {
-	if d.Zone != "" {
-		if own, err := time.LoadLocation(d.Zone); err == nil {
-			zone = own
-		}
+	if own, err := time.LoadLocation(d.Zone); err == nil && d.Zone != "" {
+		zone = own
 	}
-	day := now.In(zone)
-	at := func(days int) time.Time {
-		return time.Date(day.Year(), day.Month(), day.Day()+days, int(d.Hour), 0, 0, 0, zone).UTC()
-	}
-	if at(0).After(now) {
-		return at(-1), at(0)
-	}
-	return at(0), at(1)
+	return digest.Around(int(d.Hour), now, zone)
 }
 
 // ResumeOwn is Resume for somebody external who holds a link.

@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/mailaddr"
 	"ivytable.example/ivytable/internal/core/policy"
+	"ivytable.example/ivytable/internal/core/returned"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -33,7 +34,7 @@ type Arrived struct {
 	Thread     []byte // of the conversation that it is in (RFC 5322, 3.6.4)
 	To         []Incoming
 
-	Report Report // what it says of deliveries, where it came back to us
+	Report returned.Report // what it says of deliveries, where it came back to us
 
 	Speaking Speaking         // in whose name it is written
 	Writer   mailaddr.Address // and by whom, where that is a group's
@@ -105,6 +106,9 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 		return err
 	}
 	for _, to := range p.returned {
+		if a.ReturnPath != "" { // no report (RFC 5321, 4.5.5)
+			break
+		}
 		if err := s.noteReturned(ctx, to, a.Report); err != nil {
 			return err
 		}
@@ -113,7 +117,7 @@ func (s *Service) accept(ctx context.Context, a Arrived) error {
 		return nil
 	}
 	if p.plain() {
-		return s.intake.take(s, p)
+		return s.intake.take(ctx, s, p)
 	}
 	return s.k.Do(ctx, workspace.Actor{Person: a.By.Person, Via: "smtp"}, func(c *workspace.Change) error {
 		if err := record(c, p); err != nil {

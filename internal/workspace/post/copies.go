@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/core/setup"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/member"
@@ -25,29 +26,11 @@ type Copy struct {
 	Header []byte // with the empty line after it
 }
 
-// InTheNameOf are the domains in whose name a message may be signed: that of its author first, then that of the group. What claims an
-// author that is not proven is signed by no domain that is theirs, since that would prove it.
-func (j *Job) InTheNameOf() (domains []string) {
+// InTheNameOf are the domains in whose name the message may be signed, that to try first before the other.
+func (j *Job) InTheNameOf() []string {
 	_, author, _ := strings.Cut(j.message.Author, "@")
 	_, group, _ := strings.Cut(j.Sender, "@")
-	proven := j.message.Proven || j.kind == store.KindNotice
-	if proven {
-		domains = append(domains, author)
-	}
-	if group != "" && (proven || !related(author, group)) {
-		domains = append(domains, group)
-	}
-	return domains
-}
-
-// related reports whether two domains may be of one organisation, so that the name of one speaks for the other (RFC 7489, 3.1.1): here
-// where they end alike.
-func related(a, b string) bool {
-	end := func(domain string) string {
-		labels := strings.Split(strings.ToLower(domain), ".")
-		return strings.Join(labels[max(0, len(labels)-2):], ".")
-	}
-	return end(a) == end(b)
+	return setup.SignedBy(author, group, j.message.Proven || j.kind == store.KindNotice)
 }
 
 // apart goes before the address of somebody with a copy of their own, so that they come after all others in the order of octets.
@@ -122,8 +105,8 @@ func (j *Job) withLink(who store.Recipient, external bool) []byte {
 	return slices.Concat([]byte("List-Help: "+own+"List-Unsubscribe: "+own+"List-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n"), j.Header)
 }
 
-// returned is how addresses begin to which what the relay can't deliver comes back.
-const returned = "returned-"
+// backTo is how addresses begin to which what the relay can't deliver comes back.
+const backTo = "returned-"
 
 var letters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567").WithPadding(base32.NoPadding)
 
@@ -139,13 +122,13 @@ func (j *Job) mark(first string) string {
 	}
 	binary.BigEndian.PutUint64(b[:], uint64(j.marks[first]))
 	_, domain, _ := strings.Cut(j.Sender, "@")
-	return returned + letters.EncodeToString(append(j.Mailing[:], b[2:]...)) + "@" + domain
+	return backTo + letters.EncodeToString(append(j.Mailing[:], b[2:]...)) + "@" + domain
 }
 
 // readMark reads the local part of an address that mark made.
 func readMark(a mailaddr.Address) (mailing uuid.UUID, mark int64, ok bool) {
 	local, _, _ := strings.Cut(a.Key(), "@")
-	code, ok := strings.CutPrefix(local, returned)
+	code, ok := strings.CutPrefix(local, backTo)
 	b, err := letters.DecodeString(code)
 	if !ok || err != nil || len(b) != 16+markSize {
 		return mailing, 0, false

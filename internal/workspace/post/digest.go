@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -21,7 +22,7 @@ import (
 
 // Bounds of digests.
 const (
-	digestPeople   = 200     // whose digests are written in one change
+	digestPeople   = 25      // whose digests are written in one change
 	digestMessages = 100     // in one digest; what is more goes into another
 	digestOctets   = 8 << 20 // likewise; one message that is larger is alone in its own
 )
@@ -114,30 +115,21 @@ func digestOf(c *workspace.Change, w window, to []string) error {
 	if err != nil || c.Ended(&g) {
 		return err
 	}
-	posts, err := c.Read.PostsBetween(w.group, w.after, w.upTo, 10*digestMessages)
-	if err != nil || len(posts) == 0 {
-		return err
-	}
-	messages := make([]uuid.UUID, len(posts))
-	for i, p := range posts {
-		messages[i] = p.MessageID
-	}
-	read, err := c.Read.Messages(messages, true)
+	posts, err := c.Read.PassedBetween(w.group, w.after, w.upTo)
 	if err != nil {
 		return err
 	}
-	var parts [][]store.Mailing
+	var parts [][]store.PassedOn
 	octets := 0
 	for _, p := range posts {
-		size := read[p.MessageID].Size
-		if last := len(parts) - 1; last < 0 || len(parts[last]) == digestMessages || octets+size > digestOctets {
+		if last := len(parts) - 1; last < 0 || len(parts[last]) == digestMessages || octets+p.Size > digestOctets {
 			parts, octets = append(parts, nil), 0
 		}
 		parts[len(parts)-1] = append(parts[len(parts)-1], p)
-		octets += size
+		octets += p.Size
 	}
 	for i, some := range parts {
-		m, err := digest(c, &g, w, some, read, i+1, len(parts))
+		m, err := digest(c, &g, w, some, i+1, len(parts))
 		if err != nil {
 			return err
 		}
@@ -150,7 +142,19 @@ func digestOf(c *workspace.Change, w window, to []string) error {
 }
 
 // digest writes one digest: who wrote about what, for whoever reads it, and the messages as they were sent.
-func digest(c *workspace.Change, g *store.Group, w window, posts []store.Mailing, read map[uuid.UUID]store.Message, part, parts int) (store.NewMail, error) {
+func digest(c *workspace.Change, g *store.Group, w window, posts []store.PassedOn, part, parts int) (store.NewMail, error) {
+	ids, messages := make([]uuid.UUID, len(posts)), make([]uuid.UUID, len(posts))
+	for i, p := range posts {
+		ids[i], messages[i] = p.ID, p.MessageID
+	}
+	mailings, err := c.Read.Mailings(ids)
+	if err != nil {
+		return store.NewMail{}, err
+	}
+	read, err := c.Read.Messages(messages, true)
+	if err != nil {
+		return store.NewMail{}, err
+	}
 	local, domain, _ := strings.Cut(g.Address, "@")
 	id := store.NewID()
 	day := workspace.DateIn(g.Language, c.In(w.upTo))
@@ -171,13 +175,16 @@ func digest(c *workspace.Change, g *store.Group, w window, posts []store.Mailing
 	fmt.Fprintf(&b, "--%s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Transfer-Encoding: 8bit\r\n\r\n%s\r\n\r\n", outer, subject)
 	for i, p := range posts {
 		x := read[p.MessageID]
-		fmt.Fprintf(&b, "%d. %s\r\n   %s, %s\r\n", i+1, workspace.Cut(x.Subject, 200), x.Author, workspace.DateIn(g.Language, c.In(p.ReceivedAt))+", "+c.In(p.ReceivedAt).Format("15:04"))
+		came := c.In(x.ReceivedAt)
+		fmt.Fprintf(&b, "%d. %s\r\n   %s, %s\r\n", i+1, workspace.Cut(x.Subject, 200), x.Author, workspace.DateIn(g.Language, came)+", "+came.Format("15:04"))
 	}
 	fmt.Fprintf(&b, "\r\n--%s\r\nContent-Type: multipart/digest; boundary=\"%s\"\r\n", outer, inner)
 	for _, p := range posts {
-		x := read[p.MessageID]
+		x, p := read[p.MessageID], mailings[p.ID]
 		body, err := wholeBody(c, x)
-		if err != nil {
+		if errors.Is(err, store.ErrNotFound) { // it is named above; what is gone must not hold up what is there
+			continue
+		} else if err != nil {
 			return store.NewMail{}, err
 		}
 		var edits []Edit

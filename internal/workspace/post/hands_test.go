@@ -2,6 +2,7 @@ package post_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"sync"
@@ -255,5 +256,57 @@ func TestWhenAGroupWasWrittenTo(t *testing.T) {
 	}
 	if !workspace.IsKind(l.Send(t, "nobody-here@merrowline.example", kit.Member, true, "x"), workspace.NotFound) {
 		t.Error("mail to nobody")
+	}
+}
+
+// While the database holds up what is recorded, whoever gives up before their turn has come is not kept, and their message is not recorded.
+func TestNobodyWaitsForever(t *testing.T) {
+	l := k.Fresh(t, "post_hung")
+	g := l.Make(t, "Hung")
+	to, err := l.Post.Find(ctx, kit.Address(t, g.Address), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", l.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	lock, err := db.Conn(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer lock.Close()
+	if _, err := lock.ExecContext(ctx, "LOCK TABLES messages WRITE"); err != nil {
+		t.Fatal(err)
+	}
+	send := func(ctx context.Context, subject string) error {
+		return l.Post.Accept(ctx, kit.Arrived(t, kit.Member, true, subject, "", to))
+	}
+	first := make(chan error)
+	go func() { first <- send(ctx, "first") }()
+	time.Sleep(200 * time.Millisecond)
+	var all sync.WaitGroup
+	for i := range 20 {
+		all.Go(func() {
+			short, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+			defer cancel()
+			if err := send(short, fmt.Sprintf("gave up %d", i)); !errors.Is(err, context.DeadlineExceeded) {
+				t.Errorf("message %d: %v", i, err)
+			}
+		})
+	}
+	all.Wait()
+	if _, err := lock.ExecContext(ctx, "UNLOCK TABLES"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-first; err != nil {
+		t.Errorf("the first: %v", err)
+	}
+	if err := send(ctx, "afterwards"); err != nil {
+		t.Errorf("afterwards: %v", err)
+	}
+	if sent := l.Queued(t); len(sent) != 2 {
+		t.Errorf("recorded: %v", sent)
 	}
 }

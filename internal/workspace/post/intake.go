@@ -2,7 +2,9 @@ package post
 
 import (
 	"context"
+	"errors"
 	"io"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -16,7 +18,7 @@ const (
 	maxTogether  = store.BodyRow // octets of a body that is recorded with others
 	maxMessages  = 64
 	maxOctets    = 4 << 20 // of their headers and bodies
-	recordWithin = time.Minute
+	recordWithin = 30 * time.Second
 
 	patience = time.Millisecond // with messages that are being decided about, so that they are recorded with the next
 	glance   = 100 * time.Microsecond
@@ -37,8 +39,9 @@ type entrance struct {
 	done chan error
 }
 
-// take records a message, and hands on what is to be done about it.
-func (q *intake) take(s *Service, p *decided) error {
+// take records a message, and hands on what is to be done about it. Whoever gives up before its turn has come takes it back; after that
+// it waits, since it may be recorded already.
+func (q *intake) take(ctx context.Context, s *Service, p *decided) error {
 	e := &entrance{p, make(chan error, 1)}
 	q.mu.Lock()
 	q.queue = append(q.queue, e)
@@ -47,6 +50,20 @@ func (q *intake) take(s *Service, p *decided) error {
 		go q.run(s)
 	}
 	q.mu.Unlock()
+	select {
+	case err := <-e.done:
+		return err
+	case <-ctx.Done():
+	}
+	q.mu.Lock()
+	i := slices.Index(q.queue, e)
+	if i >= 0 {
+		q.queue = slices.Delete(q.queue, i, i+1)
+	}
+	q.mu.Unlock()
+	if i >= 0 {
+		return ctx.Err()
+	}
 	return <-e.done
 }
 
@@ -74,7 +91,7 @@ func (q *intake) run(s *Service) {
 			all[i] = e.p
 		}
 		err := s.recordPlain(all)
-		if err == nil || len(batch) == 1 {
+		if err == nil || len(batch) == 1 || errors.Is(err, context.DeadlineExceeded) { // the database does not answer: nobody is to blame
 			for _, e := range batch {
 				e.done <- err
 			}

@@ -128,7 +128,7 @@ func astray(v *workspace.View, a mailaddr.Address, unknown bool) (Destination, e
 	switch {
 	case here && (local == "postmaster" || local == "abuse"): // RFC 5321, 4.5.1; RFC 2142, 2 and 5
 		return Destination{Name: "Administrators", Address: key, Given: key, Mailbox: ToAdministrators, Domains: domains}, nil
-	case here && strings.HasPrefix(local, returned):
+	case here && strings.HasPrefix(local, backTo):
 		if mailing, mark, ok := readMark(a); ok { // whether there is such a delivery is not told
 			d := Destination{Address: key, Given: a.String(), Mailbox: ToReturned, Domains: domains}
 			d.returned.mailing, d.returned.mark = mailing, mark

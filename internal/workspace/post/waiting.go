@@ -175,7 +175,7 @@ func settle(c *workspace.Change, g *store.Group, m store.Mailing, x store.Messag
 		}
 		c.MailQueued()
 	}
-	if err := c.Tx.DecideMailing(m, state, c.By.Person.Address, d.Reason); err != nil {
+	if err := c.Tx.DecideMailing(m, state, c.By.Person.Address, d.Reason, c.Now()); err != nil {
 		return err
 	}
 	var affected []store.Affected

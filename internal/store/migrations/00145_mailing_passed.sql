@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE mailings ADD COLUMN passed_at DATETIME(6) NULL;
