@@ -23,8 +23,13 @@ endef
 packages:
 	$(call need,mariadb-server)
 
-test-packages: packages
+test-packages: packages bin/counterparts
 	$(call need,chromium)
+
+# Mail programs that are not ours, for the tests that go through them, which are skipped where these can't be had.
+bin/counterparts: e2e/counterparts/unpack
+	$(call need,perl python3 libgnutls-dane0 libidn12 libdb5.3 libnsl2 libpcre2-8-0)
+	@mkdir -p bin; e2e/counterparts/unpack $(CURDIR)/$@ || echo 'no mail server to test with: these tests are skipped'
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error

@@ -18,6 +18,7 @@ type figures struct {
 	lasted                                               time.Duration
 	Seed                                                 uint64
 	ServiceKills, DatabaseKills, RelayKills, RelayFaults int
+	Expired, DiskFull                                    int
 	InHand                                               int // recipients whose message the relay was being given when the service was killed
 
 	Tried, Taken, Refused, Unsure int
@@ -141,10 +142,14 @@ func megabytes(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
 func (f *figures) String() string {
 	machine := fmt.Sprintf("%d processors, %s/%s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH)
 	var b strings.Builder
+	full := fmt.Sprint(f.DiskFull)
+	if f.DiskFull == 0 {
+		full = "0: this account may not make a disk of its own"
+	}
 	fmt.Fprintf(&b, `# Reliability
 
 What %[1]smake soak%[1]s measured on %s. It runs the service with its private database, a relay that counts what it is given, and %d senders; meanwhile
-it kills the service, the database and the relay (SIGKILL, closed connections), and lets the relay be slow, put off recipients and close in the middle of a message.
+it kills the service, the database and the relay (SIGKILL, closed connections), lets the relay be slow, put off recipients and close in the middle of a message, lets its certificate run out and the disk be full.
 
 Machine: %s. Faults for %v, seed %d.
 
@@ -154,6 +159,8 @@ Machine: %s. Faults for %v, seed %d.
 | kills of the database | %d |
 | kills of the relay, with all that it was doing | %d |
 | times that the relay was slow, put recipients off, or closed in the middle | %d |
+| times that its certificate had run out | %d |
+| times that there was no room on the disk | %s |
 
 | mail, each message to %d people | |
 |---|---|
@@ -181,7 +188,7 @@ down yet. It is written down within 20 milliseconds, with what else was taken me
 | the slowest of 20 honest messages meanwhile | %d ms |
 
 Mail that is done with is deleted after 30 days, so the disk grows by what comes in within a month.
-`, "`", f.Began.Format("2 January 2006"), *senders, machine, f.lasted.Round(time.Second), f.Seed, f.ServiceKills, f.DatabaseKills, f.RelayKills, f.RelayFaults,
+`, "`", f.Began.Format("2 January 2006"), *senders, machine, f.lasted.Round(time.Second), f.Seed, f.ServiceKills, f.DatabaseKills, f.RelayKills, f.RelayFaults, f.Expired, full,
 		perGroup, f.Tried, f.Taken, f.Refused, f.Unsure, f.UnsureDelivered, f.Expected, f.Delivered, f.Lost, f.Repeated, f.InHand,
 		megabytes(f.idle), megabytes(f.after), f.Taken, megabytes(f.disk), megabytes(f.diskAfter), f.connections, f.begun, megabytes(f.flooded), f.honest.Milliseconds())
 	return b.String()

@@ -62,7 +62,7 @@ func run() error {
 	if err := p.drain(2 * time.Minute); err != nil {
 		return err
 	}
-	f := figures{Began: time.Now(), Seed: *seed, idle: p.memory(), disk: p.disk()}
+	f := figures{Began: time.Now(), Seed: *seed, idle: p.memory(), disk: p.used()}
 	fmt.Printf("faults for %v, seed %d\n", *lasts, *seed)
 	ctx, cancel := context.WithTimeout(context.Background(), *lasts)
 	defer cancel()
@@ -81,7 +81,7 @@ func run() error {
 	}
 	f.count(sent, p.sink)
 	if *short {
-		fmt.Printf("%d kills of the service, %d of the database, %d of the relay: %d messages were taken, %d deliveries lost, %d more than once, with %d in hand at kills\n", f.ServiceKills, f.DatabaseKills, f.RelayKills, len(sent.taken), f.Lost, f.Repeated, f.InHand)
+		fmt.Printf("%d kills of the service, %d of the database, %d of the relay, whose certificate ran out %d times, %d times no room: %d messages were taken, %d deliveries lost, %d more than once, with %d in hand at kills\n", f.ServiceKills, f.DatabaseKills, f.RelayKills, f.Expired, f.DiskFull, len(sent.taken), f.Lost, f.Repeated, f.InHand)
 		if f.Lost > 0 {
 			return fmt.Errorf("%d deliveries were lost", f.Lost)
 		}
@@ -91,7 +91,7 @@ func run() error {
 	if err := p.flood(groups[0], &f); err != nil {
 		return err
 	}
-	f.diskAfter = p.disk()
+	f.diskAfter = p.used()
 	if err := os.WriteFile(*report, []byte(f.String()), 0o644); err != nil {
 		return err
 	}
@@ -170,7 +170,7 @@ func (p *place) faults(ctx context.Context, f *figures) error {
 			return nil
 		case <-time.After(time.Duration(1000+r.IntN(2500)) * time.Millisecond):
 		}
-		switch r.IntN(5) {
+		switch r.IntN(7) {
 		case 0, 1:
 			f.ServiceKills++
 			f.InHand += p.sink.inHand()
@@ -190,9 +190,42 @@ func (p *place) faults(ctx context.Context, f *figures) error {
 			p.sink.behave(behaviour(1 + r.IntN(3)))
 			time.Sleep(time.Duration(r.IntN(1500)) * time.Millisecond)
 			p.sink.behave(well)
+		case 5:
+			f.Expired++
+			p.sink.behave(expired)
+			p.sink.kill(0) // who is connected has seen the one before
+			time.Sleep(time.Duration(500+r.IntN(2000)) * time.Millisecond)
+			p.sink.behave(well)
+		case 6:
+			if p.disk == "" {
+				continue
+			}
+			f.DiskFull++
+			if err := p.fillDisk(time.Duration(500+r.IntN(2500)) * time.Millisecond); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+// fillDisk leaves no room on the disk for a while.
+func (p *place) fillDisk(long time.Duration) error {
+	path := filepath.Join(p.disk, "ballast")
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	block := make([]byte, 1<<20)
+	for err == nil {
+		_, err = f.Write(block)
+	}
+	if !errors.Is(err, syscall.ENOSPC) {
+		return err
+	}
+	time.Sleep(long)
+	return os.Remove(path)
 }
 
 // killService kills the service at once, and starts it again.
@@ -217,7 +250,7 @@ func (p *place) killDatabase() error {
 
 // start starts the service, and waits until it answers.
 func (p *place) start() error {
-	p.service = exec.Command(*binary, "serve", "--data", p.data, "--relay", p.sink.addr, "--listen", p.http, "--smtp-listen", p.smtp, "--metrics-listen", "",
+	p.service = exec.Command(*binary, "serve", "--data", p.data, "--relay", p.sink.addr, "--relay-ca", p.sink.ca, "--listen", p.http, "--smtp-listen", p.smtp, "--metrics-listen", "",
 		"--trusted-relays", "127.0.0.1", "--mail-name", "soak.example", "--log-level", "error")
 	log, err := os.OpenFile(filepath.Join(filepath.Dir(p.data), "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

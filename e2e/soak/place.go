@@ -2,11 +2,18 @@ package main
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"log"
+	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -14,6 +21,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/emersion/go-smtp"
@@ -34,21 +42,31 @@ const (
 // place is a service with its data and its relay.
 type place struct {
 	data, http, smtp string
+	disk             string // which the data lie on, and nothing else; "" where none could be made
 	sink             *sink
 	service          *exec.Cmd
 	client           *client.Client
 }
 
 func newPlace(dir string) (*place, error) {
-	p := &place{data: filepath.Join(dir, "data")}
-	var err error
+	p := &place{data: filepath.Join(dir, "disk", "data")}
+	disk := filepath.Dir(p.data)
+	err := os.Mkdir(disk, 0o700)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Mount("ivytable-soak", disk, "tmpfs", 0, "size=2g"); err == nil {
+		p.disk = disk
+	} else if !errors.Is(err, syscall.EPERM) {
+		return nil, fmt.Errorf("make a disk of its own: %w", err)
+	}
 	if p.http, err = free(); err != nil {
 		return nil, err
 	}
 	if p.smtp, err = free(); err != nil {
 		return nil, err
 	}
-	if p.sink, err = newSink(); err != nil {
+	if p.sink, err = newSink(dir); err != nil {
 		return nil, err
 	}
 	first := exec.Command(*binary, "serve", "first-administrator", administrator, "--name", "Ines Skerry", "--data", p.data)
@@ -86,6 +104,9 @@ func (p *place) ready() error {
 func (p *place) stop() {
 	_ = p.service.Process.Signal(os.Interrupt)
 	_ = p.service.Wait()
+	if p.disk != "" {
+		_ = syscall.Unmount(p.disk, 0)
+	}
 }
 
 // fill makes people and groups.
@@ -150,8 +171,8 @@ func (p *place) memory() int64 {
 	return 0
 }
 
-// disk is what the data folder takes, in octets, without the database's own logs.
-func (p *place) disk() int64 {
+// used is what the data folder takes, in octets, without the database's own logs.
+func (p *place) used() int64 {
 	var n int64
 	_ = filepath.WalkDir(p.data, func(path string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() && !strings.HasPrefix(d.Name(), "ib_logfile") {
@@ -172,11 +193,14 @@ const (
 	slow               // it takes its time over each message
 	refusing           // it puts off some recipients
 	closing            // it closes in the middle of a message
+	expired            // its certificate has run out
 )
 
 // sink is the relay: it counts what it is given.
 type sink struct {
 	addr string
+	ca   string // path of the certificates by which it is known
+	tls  *tls.Config
 
 	mu    sync.Mutex
 	how   behaviour
@@ -188,14 +212,37 @@ type sink struct {
 	turns int
 }
 
-func newSink() (*sink, error) {
-	s := &sink{got: map[string]int{}}
-	addr, err := free()
+func newSink(dir string) (*sink, error) {
+	s := &sink{got: map[string]int{}, ca: filepath.Join(dir, "relay.pem")}
+	var err error
+	if s.addr, err = free(); err != nil {
+		return nil, err
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
-	s.addr = addr
-	return s, s.listen()
+	var file []byte
+	certificates := make([]tls.Certificate, 2) // that holds, and that has run out
+	for i, until := range []time.Duration{24 * time.Hour, -time.Hour} {
+		now := time.Now()
+		c := &x509.Certificate{SerialNumber: big.NewInt(int64(1 + i)), NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(until), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+		der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
+		if err != nil {
+			return nil, err
+		}
+		certificates[i] = tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
+		file = append(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	s.tls = &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.how == expired {
+			return &certificates[1], nil
+		}
+		return &certificates[0], nil
+	}}
+	return s, errors.Join(os.WriteFile(s.ca, file, 0o600), s.listen())
 }
 
 func (s *sink) listen() error {
@@ -204,7 +251,7 @@ func (s *sink) listen() error {
 		return err
 	}
 	srv := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &taking{s: s, conn: c}, nil }))
-	srv.Domain = "sink.example"
+	srv.Domain, srv.TLSConfig = "sink.example", s.tls
 	srv.ErrorLog = log.New(io.Discard, "", 0) // it is killed all the time
 	s.mu.Lock()
 	s.srv, s.l = srv, l

@@ -20,8 +20,8 @@ const (
 	maxReported    = 200      // recipients
 )
 
-// ReadReport reads what a message that came back to us says of deliveries: by the fields of RFC 3464, or, where it has none, its words,
-// by which whoever knows the recipients finds them.
+// ReadReport reads what a message that came back to us says of deliveries: the fields of RFC 3464, where it has them, and its words, in
+// which whoever knows the recipients finds them.
 func ReadReport(author mailaddr.Address, header []byte, body io.Reader) returned.Report {
 	out := returned.Report{Daemon: daemon(author)}
 	e, err := message.Read(io.MultiReader(strings.NewReader(string(header)+"\r\n"), body))
@@ -30,9 +30,6 @@ func ReadReport(author mailaddr.Address, header []byte, body io.Reader) returned
 	}
 	parts := 0
 	readParts(e, 0, &parts, &out)
-	if len(out.Said) > 0 {
-		out.Words = ""
-	}
 	return out
 }
 

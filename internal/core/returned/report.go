@@ -9,7 +9,7 @@ import (
 // Report is what a message says that came back to us.
 type Report struct {
 	Said   []Said // of each recipient (RFC 3464)
-	Words  string // of a report without such fields
+	Words  string // its text, for people
 	Daemon bool   // a mail system wrote it, not somebody who is away
 }
 
@@ -18,7 +18,7 @@ type Said struct {
 	Final, Original string // addresses; "" where it doesn't say
 	Failed          bool   // it was not delivered, and won't be
 	Status          string // RFC 3463, such as 5.1.1; in plain words it may be a reply code, such as 550
-	Words           string // of who could not deliver it
+	Words           string // of who could not deliver it; "" for what the text says
 }
 
 // Lasting reports whether another message would come back just so: where the status says something of the mailbox or of the way to it (RFC
@@ -40,6 +40,9 @@ func (s Said) Lasting() bool {
 func (r Report) About(to string) (Said, bool) {
 	for _, s := range r.Said {
 		if strings.EqualFold(s.Final, to) || strings.EqualFold(s.Original, to) {
+			if s.Words == "" {
+				s.Words = below(r.Words, to)
+			}
 			return s, s.Failed
 		}
 	}
@@ -83,6 +86,24 @@ func mentions(words, address string) bool {
 		}
 		at = to
 	}
+}
+
+// below is what words say of an address: the lines below the first that names it, and no other, up to an empty one.
+func below(words, address string) string {
+	var said []string
+	found := false
+	for line := range strings.Lines(words) {
+		line = strings.TrimSpace(line)
+		switch {
+		case found && line == "":
+			return strings.Join(said, " ")
+		case found:
+			said = append(said, line)
+		case strings.EqualFold(strings.Trim(line, "<>:"), address):
+			found = true
+		}
+	}
+	return strings.Join(said, " ")
 }
 
 // around is the line of words in which something stands.

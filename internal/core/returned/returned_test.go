@@ -55,6 +55,17 @@ func TestAbout(t *testing.T) {
 			t.Errorf("by fields, %s: %v", to, failed)
 		}
 	}
+	if s, _ := fields.About("tove@x.example"); s.Words != "" {
+		t.Errorf("of words in the line itself: %q", s.Words)
+	}
+	fields.Words = "Not delivered to:\r\n\r\n  Tove@x.example\r\n    Nobody has\r\n    this box.\r\n\r\n  other@x.example\r\n    Full.\r\n"
+	if s, _ := fields.About("tove@x.example"); s.Words != "Nobody has this box." {
+		t.Errorf("its text says %q", s.Words)
+	}
+	fields.Said[0].Words = "550 no"
+	if s, _ := fields.About("tove@x.example"); s.Words != "550 no" {
+		t.Errorf("its field says %q", s.Words)
+	}
 	for words, want := range map[string]string{
 		"<tove@x.example>: 550 5.1.1 no such box": "5.1.1", "tove@x.example failed.\nThe server said: 5.2.1 disabled": "5.2.1", "tove@x.example\n550 unknown": "550", "Mail to tove@x.example. 554 no": "554",
 		"tove@x.example: 450 4.2.1 later": "", "atove@x.example: 550 5.1.1": "", "tove@x.example.net: 550 5.1.1": "", "tove@x.example wrote from 10.5.1.1": "", "550 5.1.1 somebody else": "", "tove@x.example": "",
