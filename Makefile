@@ -70,7 +70,7 @@ bench: packages $(BIN)
 	$(GO) run ./internal/localdb/withdb $(GO) run ./e2e/bench
 	$(GO) run ./e2e/mailbench
 
-# Ten minutes of faults under load, and a flood; writes docs/reliability.md.
+# Twelve minutes of faults under load, and a flood; writes docs/reliability.md.
 soak: packages $(BIN)
 	$(GO) run ./e2e/soak
 

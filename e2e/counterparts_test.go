@@ -1,13 +1,7 @@
 package e2e
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -21,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
 	"ivytable.example/ivytable/internal/demo"
+	"ivytable.example/ivytable/internal/testkit/certificate"
 )
 
 // mailServer is a mail server that is not ours, as organisations have one before their groups. It takes mail from people, hands on what
@@ -64,7 +59,14 @@ func startMailServer(t *testing.T, domain, groups string, people ...string) *mai
 	if uid == 0 {
 		uid, gid = 65534, 65534
 	}
-	m.ca = m.certify()
+	cert, err := certificate.New("mx."+domain, time.Hour)
+	if err == nil {
+		err = cert.Write(m.dir)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.ca = filepath.Join(m.dir, "cert.pem")
 	_, port, _ := net.SplitHostPort(m.addr)
 	_, lmtp, _ := net.SplitHostPort(groups)
 	files := map[string]string{
@@ -191,28 +193,6 @@ plain:
 		return err == nil
 	})
 	return m
-}
-
-// certify writes a certificate for this machine, with its key, and returns its path.
-func (m *mailServer) certify() string {
-	m.t.Helper()
-	key, err1 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	now := time.Now()
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: now.Add(-time.Hour), NotAfter: now.Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-	der, err2 := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
-	raw, err3 := x509.MarshalPKCS8PrivateKey(key)
-	for _, err := range []error{err1, err2, err3} {
-		if err != nil {
-			m.t.Fatal(err)
-		}
-	}
-	path := filepath.Join(m.dir, "cert.pem")
-	for file, block := range map[string]*pem.Block{path: {Type: "CERTIFICATE", Bytes: der}, filepath.Join(m.dir, "key.pem"): {Type: "PRIVATE KEY", Bytes: raw}} {
-		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
-			m.t.Fatal(err)
-		}
-	}
-	return path
 }
 
 // box returns the messages in somebody's box.

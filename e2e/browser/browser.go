@@ -69,11 +69,6 @@ func (p *Page) Close() { p.cancel() }
 // Goto opens an address.
 func (p *Page) Goto(url string) error { return chromedp.Do(p.ctx, chromedp.Navigate(url)) }
 
-// Resize changes the viewport.
-func (p *Page) Resize(width, height int64) error {
-	return chromedp.Do(p.ctx, chromedp.EmulateViewport(width, height))
-}
-
 // Eval runs a script and returns its value as text.
 func (p *Page) Eval(js string) (string, error) {
 	return chromedp.Run(p.ctx, chromedp.Evaluate[string]("String("+js+")"))

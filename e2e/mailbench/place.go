@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -9,7 +10,6 @@ import (
 	"io"
 	"log"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,6 +21,7 @@ import (
 	"github.com/emersion/go-smtp"
 	"github.com/google/uuid"
 
+	"ivytable.example/ivytable/e2e/outside"
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -29,7 +30,8 @@ import (
 )
 
 const (
-	administrator = "ines.skerry@merrowline.example"
+	domain        = "merrowline.example"
+	administrator = "ines.skerry@" + domain
 	password      = "a password for the bench"
 	relayName     = "mx.merrowline.example"
 	atOnce        = 100 // recipients in one transaction of the bare client
@@ -43,7 +45,9 @@ type place struct {
 	databaseID      int
 	db              *sql.DB
 	service         *exec.Cmd
-	teams           []string
+	client          *client.Client
+	pool            *store.Pool
+	teams, mixed    []string
 	crowd           string
 }
 
@@ -78,10 +82,10 @@ func (p *place) start(ctx context.Context) (err error) {
 	if out, err := first.CombinedOutput(); err != nil {
 		return fmt.Errorf("set up: %w\n%s", err, out)
 	}
-	if p.http, err = free(); err != nil {
+	if p.http, err = outside.Free(); err != nil {
 		return err
 	}
-	if p.smtp, err = free(); err != nil {
+	if p.smtp, err = outside.Free(); err != nil {
 		return err
 	}
 	words, err := os.Create(filepath.Join(p.dir, "service.log"))
@@ -95,16 +99,8 @@ func (p *place) start(ctx context.Context) (err error) {
 	if err := p.service.Start(); err != nil {
 		return err
 	}
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		if res, err := http.Get("http://" + p.http + "/readyz"); err == nil {
-			res.Body.Close()
-			if res.StatusCode == 200 {
-				break
-			}
-		}
-		if time.Now().After(deadline) {
-			return errors.New("the service does not answer within a minute")
-		}
+	if err := outside.Ready(p.http); err != nil {
+		return err
 	}
 	return p.fill(ctx)
 }
@@ -117,6 +113,9 @@ func (p *place) close() {
 	if p.sink != nil {
 		p.sink.l.Close()
 	}
+	if p.pool != nil {
+		p.pool.Close()
+	}
 	if p.db != nil {
 		p.db.Close()
 	}
@@ -126,40 +125,29 @@ func (p *place) close() {
 	os.RemoveAll(p.dir)
 }
 
-func free() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	defer l.Close()
-	return l.Addr().String(), nil
-}
-
 func hand(i int) string { return fmt.Sprintf("hand-%05d@merrowline.example", i) }
 
 // fill makes people, groups of some of them, and one of all.
 func (p *place) fill(ctx context.Context) error {
-	c, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: administrator, Password: password})
-	if err != nil {
+	var err error
+	if p.client, err = client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: administrator, Password: password}); err != nil {
 		return err
 	}
-	pool, err := store.Open(ctx, p.database.DSN)
-	if err != nil {
+	if p.pool, err = store.Open(ctx, p.database.DSN); err != nil {
 		return err
 	}
-	defer pool.Close()
 	now := time.Now().UTC()
 	people := make([]store.Person, crowdOf)
 	for i := range people {
 		people[i] = store.Person{ID: store.NewID(), Address: hand(i), AddrKey: hand(i), Name: fmt.Sprintf("Hand %d", i), Active: true, Attributes: []byte("{}"), CreatedAt: now}
 	}
-	if err := pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.AddPeople(people) }); err != nil {
+	if err := p.pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.AddPeople(people) }); err != nil {
 		return err
 	}
-	make := func(name string, from, to int) (string, error) {
-		g := api.NewGroup{Name: name, Owners: []string{hand(from)}, Quiet: true}
-		g.Hold = "nobody"
-		made, err := c.CreateGroup(ctx, g)
+	make := func(name string, from, to int, outsiders ...api.NewPerson) (string, error) {
+		g := api.NewGroup{Name: name, Owners: []string{hand(from)}, People: outsiders, Quiet: true}
+		g.Hold, g.Externals = "nobody", "owners"
+		made, err := p.client.CreateGroup(ctx, g)
 		if err != nil {
 			return "", err
 		}
@@ -167,7 +155,7 @@ func (p *place) fill(ctx context.Context) error {
 		for _, who := range people[from+1 : to] {
 			rows = append(rows, store.Membership{GroupID: uuid.MustParse(made.ID), MemberID: who.ID, Kind: store.KindPerson, Role: expand.Member, Mail: true, AddedAt: now})
 		}
-		return made.Address, pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.AddMemberships(rows) })
+		return made.Address, p.pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.AddMemberships(rows) })
 	}
 	for i := range teams {
 		a, err := make(fmt.Sprintf("Team %d", i), i*teamOf, (i+1)*teamOf)
@@ -175,11 +163,32 @@ func (p *place) fill(ctx context.Context) error {
 			return err
 		}
 		p.teams = append(p.teams, a)
+		var outsiders []api.NewPerson
+		for k := range guests {
+			outsiders = append(outsiders, api.NewPerson{Address: fmt.Sprintf("guest-%d-%d@elsewhere.example", i, k)})
+		}
+		if a, err = make(fmt.Sprintf("Mixed %d", i), i*teamOf, (i+1)*teamOf-guests, outsiders...); err != nil {
+			return err
+		}
+		p.mixed = append(p.mixed, a)
 	}
 	if p.crowd, err = make("Everybody here", 0, crowdOf); err != nil {
 		return err
 	}
-	return pool.Analyze(ctx)
+	return p.pool.Analyze(ctx)
+}
+
+// sign has all copies signed from now on.
+func (p *place) sign(ctx context.Context) error {
+	all, err := p.client.SigningKeys(ctx, domain)
+	if err != nil || len(all.Items) > 0 {
+		return err
+	}
+	key, err := p.client.MakeKey(ctx, domain)
+	if err == nil {
+		_, err = p.client.UseKey(ctx, domain, key.Selector)
+	}
+	return err
 }
 
 // text is a message by the owner of a group, as a relay hands it on.
@@ -189,25 +198,24 @@ func text(author, group string, i int) []byte {
 		strings.Repeat("High water at the slipway is at a quarter past four; mind the lines.\r\n", 30))
 }
 
-// through sends messages to groups of so many people, and returns how long it took until the relay had them all, and until each was
-// answered.
-func (p *place) through(messages int, groups []string, of int) (took time.Duration, answered []time.Duration, err error) {
-	done := p.sink.expect(messages * of)
+// through sends messages to groups, and returns how long it took until the relay had them all, and until each was answered.
+func (p *place) through(w load) (took time.Duration, answered []time.Duration, err error) {
+	done := p.sink.expect(w.messages * w.of)
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	var next atomic.Int64
 	began := time.Now()
-	for range min(senders, messages) {
+	for range min(cmp.Or(w.by, senders), w.messages) {
 		all.Go(func() {
 			c, no := smtp.Dial(p.smtp)
 			if no == nil {
 				defer c.Close()
 				no = c.Hello(relayName)
 			}
-			for i := int(next.Add(1)) - 1; i < messages && no == nil; i = int(next.Add(1)) - 1 {
-				k := i % len(groups)
+			for i := int(next.Add(1)) - 1; i < w.messages && no == nil; i = int(next.Add(1)) - 1 {
+				k := i % len(w.groups)
 				at := time.Now()
-				no = c.SendMail(hand(k*teamOf), []string{groups[k]}, bytes.NewReader(text(hand(k*teamOf), groups[k], i)))
+				no = c.SendMail(hand(k*teamOf), []string{w.groups[k]}, bytes.NewReader(text(hand(k*teamOf), w.groups[k], i)))
 				mu.Lock()
 				answered = append(answered, time.Since(at))
 				mu.Unlock()
@@ -231,29 +239,58 @@ func (p *place) through(messages int, groups []string, of int) (took time.Durati
 	return took, answered, nil
 }
 
-// bare sends as many messages to as many recipients straight to the relay.
-func (p *place) bare(messages, of int) (time.Duration, error) {
-	done := p.sink.expect(messages * of)
+// bareMost is over how many connections the bare client sends at most.
+const bareMost = 4
+
+// bare sends as many messages to as many recipients straight to the relay over some connections: as many at once as it takes, but those
+// with copies of their own.
+func (p *place) bare(w load, connections int) (time.Duration, error) {
+	done := p.sink.expect(w.messages * w.of)
 	began := time.Now()
-	c, err := smtp.Dial(p.sink.l.Addr().String())
-	if err != nil {
-		return 0, err
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	var err error
+	for mine := range connections {
+		all.Go(func() {
+			if no := p.bareShare(w, connections, mine); no != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				err = no
+			}
+		})
 	}
-	defer c.Close()
-	for i := range messages {
-		body := text(hand(0), "team@merrowline.example", i)
-		for at := 0; at < of; at += atOnce {
-			var to []string
-			for k := at; k < min(at+atOnce, of); k++ {
-				to = append(to, hand(k))
-			}
-			if err := c.SendMail(hand(0), to, bytes.NewReader(body)); err != nil {
-				return 0, err
-			}
-		}
+	if all.Wait(); err != nil {
+		return 0, err
 	}
 	<-done
 	return time.Since(began), nil
+}
+
+// bareShare sends every so many transactions of a load, from one of them on.
+func (p *place) bareShare(w load, of, mine int) error {
+	c, err := smtp.Dial(p.sink.l.Addr().String())
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	turn := 0
+	for i := range w.messages {
+		body := text(hand(0), "team@merrowline.example", i)
+		for at, n := 0, 0; at < w.of; at += n {
+			n = max(1, min(atOnce, w.of-w.own-at))
+			if turn++; turn%of != mine {
+				continue
+			}
+			var to []string
+			for k := at; k < at+n; k++ {
+				to = append(to, hand(k))
+			}
+			if err := c.SendMail(hand(0), to, bytes.NewReader(body)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // sink is a relay that takes everything, and keeps nothing but count.

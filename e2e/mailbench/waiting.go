@@ -4,12 +4,11 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
-	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/e2e/outside"
 	"ivytable.example/ivytable/internal/client"
 	"ivytable.example/ivytable/internal/store"
 )
@@ -19,14 +18,12 @@ const (
 	kept  = 10_000_000 // deliveries, those of 100 people in a row
 	queue = 100_000    // messages that were put off
 	idle  = 1000       // connections that do nothing
+	busy  = 200        // and that send meanwhile
 )
 
 // waiting measures what a trace and a page of groups cost where much was delivered and much waits, and what idle connections take.
 func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) error {
-	c, err := client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: administrator, Password: password})
-	if err != nil {
-		return err
-	}
+	c, pool := p.client, p.pool
 	page := func() error {
 		_, err := c.Groups(ctx, client.GroupList{Paging: client.Paging{Limit: 50}})
 		return err
@@ -35,11 +32,6 @@ func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) err
 	if err != nil {
 		return err
 	}
-	pool, err := store.Open(ctx, p.database.DSN)
-	if err != nil {
-		return err
-	}
-	defer pool.Close()
 	now := time.Now().UTC()
 	people := make([]string, atOnce)
 	for i := range people {
@@ -67,7 +59,7 @@ func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) err
 	if err := pool.Analyze(ctx); err != nil {
 		return err
 	}
-	if _, _, err := p.through(1, []string{p.crowd}, crowdOf); err != nil {
+	if _, _, err := p.through(load{messages: 1, groups: []string{p.crowd}, of: crowdOf}); err != nil {
 		return err
 	}
 	posts, err := c.Posts(ctx, p.crowd, "", client.Paging{Limit: 1})
@@ -92,7 +84,7 @@ func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) err
 	if err != nil {
 		return err
 	}
-	took, _, err := p.through(burst, p.teams, teamOf)
+	took, _, err := p.through(load{messages: burst, groups: p.teams, of: teamOf})
 	if err != nil {
 		return err
 	}
@@ -110,12 +102,12 @@ func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) err
 		}
 		open = append(open, x)
 	}
-	if _, _, err := p.through(burst, p.teams, teamOf); err != nil {
+	if _, _, err := p.through(load{messages: 4 * burst, groups: p.teams, of: teamOf, by: busy}); err != nil {
 		return err
 	}
 	fmt.Fprintf(b, "\nWith %d deliveries kept and %d messages put off: whether a message to %d people reached one of them, over HTTP, 95th of a hundred: %v (goal 50 ms); its first page of all of them: %v. "+
-		"A page of groups: %v, before that %v (goal 2x). %d messages to groups of %d: %v. Memory of the service with %d idle connections, after that: %d MB (goal 200).\n",
-		kept, queue, crowdOf, short(trace), short(whole), short(meanwhile), short(usual), burst, teamOf, short(took), idle, resident(p.service.Process.Pid)>>20)
+		"A page of groups: %v, before that %v (goal 2x). %d messages to groups of %d: %v. Memory of the service with %d idle connections and %d busy ones, after that: %d MB (goal 200).\n",
+		kept, queue, crowdOf, short(trace), short(whole), short(meanwhile), short(usual), burst, teamOf, short(took), idle, busy, outside.Resident(p.service.Process.Pid)>>20)
 	return nil
 }
 
@@ -133,16 +125,4 @@ func p95(times int, f func() error) (time.Duration, error) {
 	}
 	slices.Sort(took)
 	return took[len(took)*95/100], nil
-}
-
-// resident is what a process has in memory, in octets.
-func resident(pid int) int64 {
-	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	for line := range strings.Lines(string(b)) {
-		var kB int64
-		if n, _ := fmt.Sscanf(line, "VmRSS: %d kB", &kB); n == 1 {
-			return kB << 10
-		}
-	}
-	return 0
 }

@@ -2,20 +2,13 @@ package main
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"log"
-	"math/big"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -26,8 +19,10 @@ import (
 
 	"github.com/emersion/go-smtp"
 
+	"ivytable.example/ivytable/e2e/outside"
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/client"
+	"ivytable.example/ivytable/internal/testkit/certificate"
 )
 
 const (
@@ -60,10 +55,10 @@ func newPlace(dir string) (*place, error) {
 	} else if !errors.Is(err, syscall.EPERM) {
 		return nil, fmt.Errorf("make a disk of its own: %w", err)
 	}
-	if p.http, err = free(); err != nil {
+	if p.http, err = outside.Free(); err != nil {
 		return nil, err
 	}
-	if p.smtp, err = free(); err != nil {
+	if p.smtp, err = outside.Free(); err != nil {
 		return nil, err
 	}
 	if p.sink, err = newSink(dir); err != nil {
@@ -77,28 +72,14 @@ func newPlace(dir string) (*place, error) {
 	return p, p.start()
 }
 
-func free() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	defer l.Close()
-	return l.Addr().String(), nil
-}
-
 // ready waits until the service answers.
 func (p *place) ready() error {
-	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		res, err := http.Get("http://" + p.http + "/readyz")
-		if err == nil {
-			res.Body.Close()
-			if res.StatusCode == 200 {
-				return nil
-			}
-		}
+	err := outside.Ready(p.http)
+	if err == nil {
+		return nil
 	}
 	log, _ := os.ReadFile(filepath.Join(filepath.Dir(p.data), "service.log"))
-	return fmt.Errorf("the service does not answer within a minute; the end of its log:\n%s", log[max(0, len(log)-3000):])
+	return fmt.Errorf("%w; the end of its log:\n%s", err, log[max(0, len(log)-3000):])
 }
 
 func (p *place) stop() {
@@ -159,18 +140,6 @@ func (p *place) drain(most time.Duration) error {
 	return errors.New("mail is still on its way")
 }
 
-// memory is what the service has resident, in octets.
-func (p *place) memory() int64 {
-	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.service.Process.Pid))
-	for line := range strings.Lines(string(b)) {
-		var kB int64
-		if n, _ := fmt.Sscanf(line, "VmRSS: %d kB", &kB); n == 1 {
-			return kB << 10
-		}
-	}
-	return 0
-}
-
 // used is what the data folder takes, in octets, without the database's own logs.
 func (p *place) used() int64 {
 	var n int64
@@ -215,32 +184,24 @@ type sink struct {
 func newSink(dir string) (*sink, error) {
 	s := &sink{got: map[string]int{}, ca: filepath.Join(dir, "relay.pem")}
 	var err error
-	if s.addr, err = free(); err != nil {
-		return nil, err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
+	if s.addr, err = outside.Free(); err != nil {
 		return nil, err
 	}
 	var file []byte
-	certificates := make([]tls.Certificate, 2) // that holds, and that has run out
-	for i, until := range []time.Duration{24 * time.Hour, -time.Hour} {
-		now := time.Now()
-		c := &x509.Certificate{SerialNumber: big.NewInt(int64(1 + i)), NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(until), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-		der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
-		if err != nil {
+	certificates := make([]certificate.Made, 2) // that holds, and that has run out
+	for i, lasts := range []time.Duration{24 * time.Hour, -time.Minute} {
+		if certificates[i], err = certificate.New("sink.example", lasts); err != nil {
 			return nil, err
 		}
-		certificates[i] = tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
-		file = append(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+		file = append(file, certificates[i].PEM...)
 	}
 	s.tls = &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.how == expired {
-			return &certificates[1], nil
+			return &certificates[1].Certificate, nil
 		}
-		return &certificates[0], nil
+		return &certificates[0].Certificate, nil
 	}}
 	return s, errors.Join(os.WriteFile(s.ca, file, 0o600), s.listen())
 }

@@ -37,7 +37,7 @@ import (
 
 // garbage is by how much of what is in use the memory grows before it is tidied: most of what a message needs lives for some milliseconds,
 // and what is kept for long is small, so that to tidy at each doubling would cost more than the messages.
-const garbage = 300 // percent
+const garbage = 200
 
 // version is what the interface says it is.
 const version = "0.1.0"

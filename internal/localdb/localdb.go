@@ -206,7 +206,7 @@ func launch(dir, data, socket string, port int, throwaway bool) (pid int, wait c
 	}
 	args := append([]string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + socket, "--pid-file=" + filepath.Join(dir, "db.pid"),
 		"--port=" + strconv.Itoa(port), "--bind-address=127.0.0.1", "--skip-networking=0", "--skip-name-resolve", "--log-error=" + filepath.Join(dir, "db.err"),
-		logSize, fmt.Sprintf("--innodb-buffer-pool-size=%dM", cacheMB()), "--performance-schema=0", "--local-infile=0", "--max-allowed-packet=64M",
+		logSize, fmt.Sprintf("--innodb-buffer-pool-size=%dM", cacheMB()), "--performance-schema=0", "--innodb-adaptive-hash-index=1", "--local-infile=0", "--max-allowed-packet=64M",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci"}, asUser()...)
 	if throwaway {
 		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--local-infile=1")

@@ -3,17 +3,11 @@ package mail_test
 import (
 	"bufio"
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
 	"io"
 	"log/slog"
-	"math/big"
 	"net"
 	"net/netip"
 	"os"
@@ -28,6 +22,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/mail"
 	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/testkit/certificate"
 )
 
 // serve runs a server of its own until the test ends.
@@ -334,29 +329,18 @@ func TestUnfinishedMessages(t *testing.T) {
 	}
 }
 
-// certificate writes a certificate for a name.
-func certificate(t *testing.T, dir, name string, lasts ...time.Duration) (pool *x509.CertPool) {
+// certify writes a certificate for a name, and returns by which it is believed.
+func certify(t *testing.T, dir, name string, lasts time.Duration) *x509.CertPool {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	made, err := certificate.New(name, lasts)
+	if err == nil {
+		err = made.Write(dir)
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(append(lasts, time.Hour)[0]), IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for file, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der}, "key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
-		if err := os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	pool = x509.NewCertPool()
-	pool.AppendCertsFromPEM(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(made.PEM)
 	return pool
 }
 
@@ -365,7 +349,7 @@ func TestSubmission(t *testing.T) {
 	g := k.Make(t, "Submitted")
 	k.Queued(t)
 	dir := t.TempDir()
-	roots := certificate(t, dir, "mail.merrowline.example")
+	roots := certify(t, dir, "mail.merrowline.example", time.Hour)
 	cert, err := mail.LoadCertificate(filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
@@ -395,7 +379,7 @@ func TestSubmission(t *testing.T) {
 	if sent := k.Queued(t); len(sent["STARTTLS"]) != 3 || len(sent["TLS at once"]) != 3 {
 		t.Errorf("queued: %v", sent)
 	}
-	config.RootCAs = certificate(t, dir, "mail.merrowline.example")
+	config.RootCAs = certify(t, dir, "mail.merrowline.example", time.Hour)
 	var last error
 	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		c, err := smtp.DialTLS(within, config)
@@ -422,7 +406,7 @@ func TestSubmission(t *testing.T) {
 // it, nor who had signed in.
 func TestNothingCrossesSTARTTLS(t *testing.T) {
 	dir := t.TempDir()
-	roots := certificate(t, dir, "mail.merrowline.example")
+	roots := certify(t, dir, "mail.merrowline.example", time.Hour)
 	cert, err := mail.LoadCertificate(filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)

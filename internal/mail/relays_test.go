@@ -75,15 +75,15 @@ func (r *secureRelay) serve(t *testing.T, config *tls.Config) (addr string) {
 // TLS and signing in with the relay, at each level, with relays of each kind.
 func TestSecurityOfRelays(t *testing.T) {
 	dir := t.TempDir()
-	roots := certificate(t, dir, "127.0.0.1")
+	roots := certify(t, dir, "127.0.0.1", time.Hour)
 	pair, err := tls.LoadX509KeyPair(filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	named := certificate(t, t.TempDir(), "other.example")
+	named := certify(t, t.TempDir(), "other.example", time.Hour)
 	good := &tls.Config{Certificates: []tls.Certificate{pair}}
 	old := t.TempDir()
-	oldRoots := certificate(t, old, "127.0.0.1", -time.Minute)
+	oldRoots := certify(t, old, "127.0.0.1", -time.Minute)
 	oldPair, err := tls.LoadX509KeyPair(filepath.Join(old, "cert.pem"), filepath.Join(old, "key.pem"))
 	if err != nil {
 		t.Fatal(err)

@@ -17,25 +17,26 @@ const module = "ivytable.example/ivytable/"
 // it included: who is not here may import nothing. The rooms under internal/workspace are
 // in order: each may import those before it.
 var mayImport = map[string][]string{
-	"cmd/ivytable":             {"internal/cli"},
-	"internal/core":            {"internal/core"},
-	"internal/store":           {"internal/core"},
-	"internal/api":             {"internal/core/policy"}, // its generator alone
-	"internal/client":          {"internal/api"},
-	"internal/workspace":       {"internal/api", "internal/core", "internal/store"},
-	"internal/service":         {"internal/api", "internal/store", "internal/workspace"},
-	"internal/httpapi":         {"internal/api", "internal/service", "internal/workspace"},
-	"internal/mail":            {"internal/core", "internal/service", "internal/workspace"},
-	"internal/work":            {"internal/mail", "internal/service", "internal/workspace"},
-	"internal/localdb":         {"internal/localdb"},
-	"internal/backup":          {"internal/store"},
-	"internal/demo":            {"internal/api", "internal/core", "internal/demo/postoffice", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/workspace"},
-	"internal/demo/postoffice": {},
-	"internal/demo/resolver":   {},
-	"internal/testkit":         {"internal/api", "internal/core", "internal/localdb/dbtest", "internal/service", "internal/store", "internal/workspace"},
-	"internal/cli":             {"console", "internal/backup", "internal/api", "internal/client", "internal/demo", "internal/httpapi", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/work", "internal/workspace"},
-	"console":                  {},
-	"e2e":                      {"e2e/browser", "internal"},
+	"cmd/ivytable":                 {"internal/cli"},
+	"internal/core":                {"internal/core"},
+	"internal/store":               {"internal/core"},
+	"internal/api":                 {"internal/core/policy"}, // its generator alone
+	"internal/client":              {"internal/api"},
+	"internal/workspace":           {"internal/api", "internal/core", "internal/store"},
+	"internal/service":             {"internal/api", "internal/store", "internal/workspace"},
+	"internal/httpapi":             {"internal/api", "internal/service", "internal/workspace"},
+	"internal/mail":                {"internal/core", "internal/service", "internal/workspace"},
+	"internal/work":                {"internal/mail", "internal/service", "internal/workspace"},
+	"internal/localdb":             {"internal/localdb"},
+	"internal/backup":              {"internal/store"},
+	"internal/demo":                {"internal/api", "internal/core", "internal/demo/postoffice", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/workspace"},
+	"internal/demo/postoffice":     {},
+	"internal/demo/resolver":       {},
+	"internal/testkit":             {"internal/api", "internal/core", "internal/localdb/dbtest", "internal/service", "internal/store", "internal/workspace"},
+	"internal/testkit/certificate": {},
+	"internal/cli":                 {"console", "internal/backup", "internal/api", "internal/client", "internal/demo", "internal/httpapi", "internal/localdb", "internal/mail", "internal/service", "internal/store", "internal/work", "internal/workspace"},
+	"console":                      {},
+	"e2e":                          {"e2e/browser", "e2e/outside", "internal"},
 }
 
 var rooms = []string{"people", "pause", "history", "account", "protection", "area", "attributes", "domains", "signing", "views", "naming", "member", "consent", "joining", "external", "public", "rules", "group", "life", "directory", "post", "reach", "bulk", "review", "round", "undo", "waiting"}

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -309,6 +310,9 @@ const (
 		LEFT JOIN overrides od ON od.group_id = g.id AND od.addr_key = CONCAT('*@', SUBSTRING_INDEX(COALESCE(p.addr_key, ?), '@', -1))`
 )
 
+// standingJoinsOf are standingJoins where the address is asked.author.
+var standingJoinsOf = regexp.MustCompile(`(addr_key(?: =|,) )\?`).ReplaceAllString(standingJoins, "${1}asked.author")
+
 type standingRow struct {
 	id                                uuid.NullUUID
 	address, key, name, workspaceRole sql.NullString
@@ -363,9 +367,65 @@ func (s *Reads) AskedLately(address string) (Asked, error) {
 	return a, err
 }
 
-// AskedOfGroup is AskedOf for a group that is known already.
-func (s *Reads) AskedOfGroup(group uuid.UUID, author string) (Asked, error) {
-	return s.asked(askedByGroup, author, group.String())
+// Question is what the decision about a message asks of the records, where its group is known already.
+type Question struct {
+	Group  uuid.UUID
+	Author string // the key of their address
+}
+
+// AskedTogether is AskedOf for several messages at once, in one statement. Where a group has gone, the identifier in its answer is nil.
+func (s *Reads) AskedTogether(all []Question) ([]Asked, error) {
+	out := make([]Asked, len(all))
+	if len(all) == 1 {
+		var err error
+		if out[0], err = s.asked(askedByGroup, all[0].Author, all[0].Group.String()); errors.Is(err, ErrNotFound) {
+			err = nil
+		}
+		return out, err
+	}
+	domains, err := s.keptDomains()
+	if err != nil {
+		return nil, err
+	}
+	var args []any
+	for i, q := range all {
+		args = append(args, i, q.Group, q.Author)
+	}
+	query := "SELECT asked.n, g.version, g.revision, " + standingColumns + " FROM (SELECT ? AS n, CAST(? AS uuid) AS id, CAST(? AS CHAR(320)) COLLATE utf8mb4_nopad_bin AS author" + strings.Repeat(" UNION ALL SELECT ?, ?, ?", len(all)-1) +
+		") asked JOIN mail_groups g ON g.id = asked.id" + standingJoinsOf
+	err = eachRow(s.db.Raw(query, append(args, KindFormer)...), func(scan func(...any) error) error {
+		var r standingRow
+		var n int
+		var at GroupVersion
+		if err := scan(append([]any{&n, &at.Version, &at.Revision}, r.into()...)...); err != nil {
+			return err
+		}
+		at.ID = all[n].Group
+		out[n] = Asked{Author: r.standing(), Domains: domains}
+		have, _ := s.memory.groupsOf([]place{{GroupVersion: at}})
+		out[n].Group = have[at.ID]
+		return nil
+	})
+	if err != nil {
+		return nil, wrap("read what decisions ask", err)
+	}
+	for i, q := range all {
+		if out[i].Domains != nil && out[i].Group.ID == uuid.Nil { // it is there, and not as it was kept
+			if out[i].Group, err = s.keptGroup(q.Group); err != nil && !errors.Is(err, ErrNotFound) {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// keptGroup reads a group, and keeps it.
+func (s *Reads) keptGroup(id uuid.UUID) (Group, error) {
+	g, err := s.Group(id)
+	if err == nil && !inTx(s.db) {
+		s.memory.keepGroup(g)
+	}
+	return g, err
 }
 
 const (
@@ -389,9 +449,7 @@ func (s *Reads) asked(query, author string, of ...any) (out Asked, err error) {
 		out.Group = have[at.ID]
 		return out, nil
 	}
-	if out.Group, err = s.Group(at.ID); err == nil && !inTx(s.db) {
-		s.memory.keepGroup(out.Group)
-	}
+	out.Group, err = s.keptGroup(at.ID)
 	return out, err
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"io"
@@ -28,8 +29,8 @@ const (
 	Declined = "declined"
 )
 
-// Message is mail that was taken in or written by the service. It is kept once, whatever the
-// number of groups that it was sent to; its body in rows of [BodyRow] octets.
+// Message is mail that was taken in or written by the service. It is kept once, whatever the number of groups that it was sent to; with
+// its body where that has at most [ShortBody] octets, as most have, else in rows of [BodyRow] octets.
 type Message struct {
 	ID         uuid.UUID `gorm:"primaryKey"`
 	MessageID  string
@@ -41,6 +42,7 @@ type Message struct {
 	Header     []byte // what is the same for every destination, byte for byte, without the empty line after it
 	Size       int    // of the body, in octets
 	EightBit   bool   // the body has octets over 127
+	ShortBody  []byte // nil where it is in rows of its own
 	Thread     []byte // of the conversation that it is in, the same for all messages of one; 16 octets
 	ReceivedAt time.Time
 }
@@ -101,16 +103,11 @@ type Failure struct {
 	Reply     string // of the relay
 }
 
-// BodyRow is how many octets of a body are in one row.
-const BodyRow = 256 << 10
-
-type messageBody struct {
-	MessageID uuid.UUID `gorm:"primaryKey"`
-	Part      int       `gorm:"primaryKey"`
-	Octets    []byte
-}
-
-func (messageBody) TableName() string { return "message_bodies" }
+// ShortBody is how many octets a body has at most that is kept with its message; BodyRow is how many are in one row of another.
+const (
+	ShortBody = 64 << 10
+	BodyRow   = 256 << 10
+)
 
 // NewMail is a message with its body, where it goes, and what is to be done about it.
 type NewMail struct {
@@ -132,7 +129,13 @@ func (s *Tx) AddMail(all ...NewMail) error {
 	}
 	for i, m := range all {
 		x := m.Message
-		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, append(x.Thread, make([]byte, 16)...)[:16], x.ReceivedAt})
+		if x.ShortBody = nil; x.Size <= ShortBody {
+			x.ShortBody = make([]byte, x.Size)
+			if _, err := m.Body.ReadAt(x.ShortBody, 0); err != nil && !errors.Is(err, io.EOF) {
+				return wrap("read a body", err)
+			}
+		}
+		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, x.ShortBody, append(x.Thread, make([]byte, 16)...)[:16], x.ReceivedAt})
 		for k := range m.Jobs {
 			jobs = append(jobs, &all[i].Jobs[k])
 		}
@@ -142,7 +145,7 @@ func (s *Tx) AddMail(all ...NewMail) error {
 			}
 			mailings = append(mailings, []any{x.ID, x.MessageID, x.GroupID, x.Kind, x.State, x.Mailbox, x.Sender, x.Fields, x.Edits, x.Decision, x.ReceivedAt, x.DecidedBy, x.Reason, x.Trouble, x.Reported, x.Told})
 		}
-		for at := 0; at < m.Message.Size; at += BodyRow {
+		for at := 0; x.ShortBody == nil && at < x.Size; at += BodyRow {
 			row := make([]byte, min(BodyRow, m.Message.Size-at))
 			if _, err := m.Body.ReadAt(row, int64(at)); err != nil && !errors.Is(err, io.EOF) {
 				return wrap("read a body", err)
@@ -156,7 +159,7 @@ func (s *Tx) AddMail(all ...NewMail) error {
 		}
 	}
 	return errors.Join(flush(),
-		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, thread, received_at", messages),
+		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, short_body, thread, received_at", messages),
 		s.insert("record mailings", "mailings", "id, message_id, group_id, kind, state, mailbox, sender, fields, edits, decision, received_at, decided_by, reason, trouble, reported, told", mailings),
 		s.addJobs(jobs), s.notePosts(all))
 }
@@ -252,11 +255,13 @@ func (s *Tx) addJobs(jobs []*Job) error {
 	})
 }
 
-// Body returns one row of a message's body; ErrNotFound after the last.
-func (s *Reads) Body(message uuid.UUID, part int) ([]byte, error) {
-	var row messageBody
-	err := s.db.Take(&row, "message_id = ? AND part = ?", message, part).Error
-	return row.Octets, wrap("read a body", err)
+// Body returns a message's body where it is short, else one row of it; ErrNotFound after the last.
+func (s *Reads) Body(message uuid.UUID, part int) (octets []byte, err error) {
+	err = s.db.Raw("SELECT COALESCE(m.short_body, b.octets) FROM messages m LEFT JOIN message_bodies b ON b.message_id = m.id AND b.part = ? WHERE m.id = ?", part, message).Row().Scan(&octets)
+	if err == nil && octets == nil {
+		err = sql.ErrNoRows
+	}
+	return octets, wrap("read a body", err)
 }
 
 // Mailing returns a mailing.
@@ -265,15 +270,15 @@ func (s *Reads) Mailing(id uuid.UUID) (m Mailing, err error) {
 	return m, wrap("read a mailing", err)
 }
 
-// Messages returns messages by their identifiers; with their headers where asked for.
-func (s *Reads) Messages(ids []uuid.UUID, headers bool) (map[uuid.UUID]Message, error) {
+// Messages returns messages by their identifiers; with their headers, and bodies where they are short, where asked for.
+func (s *Reads) Messages(ids []uuid.UUID, whole bool) (map[uuid.UUID]Message, error) {
 	out := make(map[uuid.UUID]Message, len(ids))
 	if len(ids) == 0 {
 		return out, nil
 	}
 	db := s.db
-	if !headers {
-		db = db.Omit("header")
+	if !whole {
+		db = db.Omit("header", "short_body")
 	}
 	var rows []Message
 	if err := db.Find(&rows, "id IN ?", ids).Error; err != nil {

@@ -47,17 +47,6 @@ type Person struct {
 	MailPausedWhy   string     // one of the Paused…; "" where it is not
 }
 
-// Why mail to somebody is paused.
-const (
-	PausedAway     = "away"     // they asked for it
-	PausedReturned = "returned" // it came back
-)
-
-// Paused reports whether mail of groups to somebody is paused at a time.
-func (p Person) Paused(now time.Time) bool {
-	return p.MailPausedUntil != nil && p.MailPausedUntil.After(now)
-}
-
 // Kinds of what has an address or words.
 const (
 	KindPerson int8 = 1

@@ -41,6 +41,17 @@ func (s *Reads) ReturnedAt(recipient string, since time.Time, limit int) (at []t
 	return at, wrap("read what came back", s.db.Model(&Return{}).Where("recipient = ? AND at > ? AND permanent", recipient, since).Order("at DESC").Limit(limit).Pluck("at", &at).Error)
 }
 
+// Why mail to somebody is paused.
+const (
+	PausedAway     = "away"     // they asked for it
+	PausedReturned = "returned" // it came back
+)
+
+// Paused reports whether mail of groups to somebody is paused at a time.
+func (p Person) Paused(now time.Time) bool {
+	return p.MailPausedUntil != nil && p.MailPausedUntil.After(now)
+}
+
 // SetMailPause writes until when no mail of groups goes to somebody who is locked, and why.
 func (s *Tx) SetMailPause(p Person) error {
 	return wrap("pause mail", s.writing(ofPeople).Exec("UPDATE people SET mail_paused_until = ?, mail_paused_why = ?, version = version + 1 WHERE id = ?", p.MailPausedUntil, p.MailPausedWhy, p.ID).Error)

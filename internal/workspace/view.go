@@ -82,14 +82,12 @@ func (v *View) AskedLately(address string) (store.Group, error) {
 	return g, err
 }
 
-// AskedOfGroup is Asked for a group that is known already.
-func (v *View) AskedOfGroup(group uuid.UUID, author string) (store.Group, store.Standing, error) {
-	return v.asked(v.Read.AskedOfGroup(group, author))
-}
+// Told takes over what was asked together with others.
+func (v *View) Told(a store.Asked) { v.domains = a.Domains }
 
 func (v *View) asked(a store.Asked, err error) (store.Group, store.Standing, error) {
 	if err == nil {
-		v.domains = a.Domains
+		v.Told(a)
 	}
 	return a.Group, a.Author, err
 }

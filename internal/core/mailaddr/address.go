@@ -58,9 +58,6 @@ func Parse(s string) (Address, error) {
 // (RFC 5321, 4.5.3.1.3).
 const maxAddress = 254
 
-// Join makes an address of a local part and a domain, checked as by Parse.
-func Join(local, domain string) (Address, error) { return Parse(local + "@" + domain) }
-
 // CheckLocal reports what is wrong with a local part, or nil. The error is an *[fault.Fault].
 func CheckLocal(local string) error {
 	if local == "" {

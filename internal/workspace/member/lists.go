@@ -144,6 +144,27 @@ func Recipients(v *workspace.View, g *store.Group, then time.Time) ([]store.Reci
 	return out, err
 }
 
+// RecipientsTogether is Recipients of messages to several groups, in one statement, as far as no group is nested in theirs; nil for the
+// others, and for all where there are more than most.
+func RecipientsTogether(v *workspace.View, groups []*store.Group, then []time.Time, most int) ([][]store.Recipient, error) {
+	out := make([][]store.Recipient, len(groups))
+	var of []store.MailOf
+	var at []int
+	for i, g := range groups {
+		if g.Nested == 0 {
+			of, at = append(of, store.MailOf{Group: g.ID, AsOf: store.AsOf{Then: then[i], Now: v.Now()}}), append(at, i)
+		}
+	}
+	if len(of) == 0 {
+		return out, nil
+	}
+	all, err := v.Read.MailInEach(of, most)
+	for i, some := range all {
+		out[at[i]] = some
+	}
+	return out, err
+}
+
 // Visible is Effective as far as the actor may see who is in each group; hidden says that
 // there are others, not how many: a number would betray who they are.
 func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUID], hidden string, err error) {

@@ -99,9 +99,7 @@ func (s *Service) Accept(ctx context.Context, m Arrived) error {
 }
 
 func (s *Service) accept(ctx context.Context, a Arrived) error {
-	s.intake.arriving.Add(1)
-	p, err := decideAll(s.k.View(ctx, workspace.Actor{Via: "smtp"}), a)
-	s.intake.arriving.Add(-1)
+	p, err := s.decideAll(s.k.View(ctx, workspace.Actor{Via: "smtp"}), a)
 	if err != nil {
 		return err
 	}
@@ -180,7 +178,7 @@ func (p *decided) plain() bool {
 }
 
 // decideAll decides about a message to all that it was sent to.
-func decideAll(v *workspace.View, a Arrived) (*decided, error) {
+func (s *Service) decideAll(v *workspace.View, a Arrived) (*decided, error) {
 	p := &decided{a: a, groups: map[uuid.UUID]store.Group{}, mail: store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, Thread: a.Thread, ReceivedAt: v.Now()}}}
 	mail := &p.mail
@@ -197,12 +195,15 @@ func decideAll(v *workspace.View, a Arrived) (*decided, error) {
 			m.Kind, m.GroupID = store.KindBounce, &x.To.Group
 			p.reports = append(p.reports, x.To.Group)
 		case x.To.Group != uuid.Nil:
-			g, at, err := v.AskedOfGroup(x.To.Group, a.writer().Key())
-			if errors.Is(err, store.ErrNotFound) {
-				return nil, workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
-			} else if err != nil {
+			asked, err := s.asks.ask(v.Ctx, s.k, store.Question{Group: x.To.Group, Author: a.writer().Key()})
+			if err != nil {
 				return nil, err
 			}
+			g, at := asked.Group, asked.Author
+			if g.ID == uuid.Nil {
+				return nil, workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)
+			}
+			v.Told(asked)
 			p.groups[g.ID] = g
 			if a, err := mailaddr.Parse(x.To.Address); err == nil && a.Key() != g.AddrKey {
 				p.aliases = append(p.aliases, a.Key())

@@ -208,6 +208,9 @@ func digest(c *workspace.Change, g *store.Group, w window, posts []store.PassedO
 
 // wholeBody reads a body.
 func wholeBody(c *workspace.Change, x store.Message) ([]byte, error) {
+	if x.ShortBody != nil {
+		return x.ShortBody, nil
+	}
 	out := make([]byte, 0, x.Size)
 	for part := 0; len(out) < x.Size; part++ {
 		row, err := c.Read.Body(x.ID, part)

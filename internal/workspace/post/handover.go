@@ -45,18 +45,19 @@ type Job struct {
 	worker uuid.UUID
 	lease  time.Duration
 	first  atomic.Pointer[[]byte] // of the body's rows, kept where it is the only one
-	readAt time.Time
+	readAt time.Time              // when it was read who gets it
 	s      *Service
 
-	recorded *store.Job   // of a job that is handed on: its record
-	of       *store.Group // of a job that is handed on: as it was when the message was let through; nil: to be read
-	filled   bool         // what it hands over is known without reading it
-	octets   int          // that it takes of the memory
-	hands    *Hands       // that hold it; nil for one that was claimed by itself
-	pending  int          // results that are not written down yet; of the hands
-	let      bool         // nobody works on it any more; of the hands
-	gone     bool         // another worker has it; of the hands
-	lost     func()       // called then
+	recorded *store.Job        // of a job that is handed on: its record
+	of       *store.Group      // of a job that is handed on: as it was when the message was let through; nil: to be read
+	all      []store.Recipient // of a job that is handed on: those of the group then; nil: to be read
+	filled   bool              // what it hands over is known without reading it
+	octets   int               // that it takes of the memory
+	hands    *Hands            // that hold it; nil for one that was claimed by itself
+	pending  int               // results that are not written down yet; of the hands
+	let      bool              // nobody works on it any more; of the hands
+	gone     bool              // another worker has it; of the hands
+	lost     func()            // called then
 }
 
 // Result is what became of one recipient.
@@ -120,12 +121,15 @@ func (j *Job) Open(ctx context.Context) error {
 	if err := j.linked(ctx, v); err != nil {
 		return err
 	}
+	if j.all == nil || time.Since(j.readAt) > staleAfter {
+		j.all, j.readAt = nil, time.Now()
+	}
 	all, err := j.recipients(v)
 	if err != nil {
 		return err
 	}
 	j.order(all)
-	j.filled, j.of, j.readAt = false, nil, time.Now() // when it is opened again it is read as it is then
+	j.filled, j.of, j.all = false, nil, nil // when it is opened again it is read as it is then
 	return nil
 }
 
@@ -163,9 +167,12 @@ func (j *Job) recipients(v *workspace.View) ([]store.Recipient, error) {
 		}
 		g = &read
 	}
-	all, err := recipients(v, g, j.mailbox, j.job.AsOf)
-	if err != nil {
-		return nil, err
+	all := j.all
+	if all == nil {
+		var err error
+		if all, err = recipients(v, g, j.mailbox, j.job.AsOf); err != nil {
+			return nil, err
+		}
 	}
 	return wanted(v, g.ID, all, j.message.Thread)
 }
@@ -209,7 +216,11 @@ func (r *bodyReader) Read(p []byte) (int, error) {
 		if r.read == r.j.message.Size {
 			return 0, io.EOF
 		}
-		if first := r.j.first.Load(); r.part > 0 || first == nil {
+		first := r.j.first.Load()
+		if first == nil && r.j.message.ShortBody != nil {
+			first = &r.j.message.ShortBody
+		}
+		if r.part > 0 || first == nil {
 			row, err := r.j.s.k.View(r.ctx, workspace.Service).Read.Body(r.j.message.ID, r.part)
 			if err != nil {
 				return 0, err // also where a row is missing: never a message cut short

@@ -11,6 +11,7 @@ import (
 
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/member"
 )
 
 // Bounds of what the hands of one process hold.
@@ -115,6 +116,33 @@ func (h *Hands) take(j *Job) {
 		return
 	}
 	h.on <- j // there is room, since it was reserved
+}
+
+// maxReadTogether is how many recipients are read at once for several jobs; beyond that each is read by itself.
+const maxReadTogether = 2000
+
+// takeTogether takes jobs of groups that were recorded at once, with their recipients, who are read in one statement.
+func (h *Hands) takeTogether(jobs []*Job) {
+	ctx, cancel := context.WithTimeout(context.Background(), recordWithin)
+	defer cancel()
+	v := h.s.k.View(ctx, workspace.Service)
+	var few []*Job
+	var groups []*store.Group
+	var then []time.Time
+	for _, j := range jobs {
+		if j.of != nil && j.mailbox != ToOwners {
+			few, groups, then = append(few, j), append(groups, j.of), append(then, j.job.AsOf)
+		}
+	}
+	now := time.Now()
+	if all, err := member.RecipientsTogether(v, groups, then, maxReadTogether); err == nil {
+		for i, j := range few {
+			j.all, j.readAt = all[i], now
+		}
+	}
+	for _, j := range jobs {
+		h.take(j)
+	}
 }
 
 // Claim takes up to limit jobs from the table that are due.

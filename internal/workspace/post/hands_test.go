@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -45,34 +47,41 @@ func TestManyAtOnce(t *testing.T) {
 	l := k.Fresh(t, "post_at_once")
 	h := l.Post.Hands(time.Hour)
 	defer h.Close(ctx)
-	open, closed := l.Make(t, "Open At Once"), l.Make(t, "Closed At Once", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") })
+	closed, open := l.Make(t, "Closed At Once", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") }), l.Make(t, "Open At Once")
+	digest, inner := l.Make(t, "Digest At Once"), l.Make(t, "Inner At Once", func(n *api.NewGroup) { n.People = append(n.People, api.NewPerson{Address: kit.Colleague}) })
+	outer := l.Make(t, "Outer At Once", func(n *api.NewGroup) { n.People = append(n.People, api.NewPerson{Address: inner.Address}) })
+	if _, err := l.Member.ChangeOne(ctx, l.Actor(t, kit.Moderator), digest.Address, kit.Moderator, api.MemberPatch{Delivery: "digest"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	groups := []api.Group{closed, open, digest, inner, outer}
+	getIt := [][]string{nil, {kit.Moderator, kit.Owner, kit.Member}, {kit.Owner, kit.Member}, {kit.Moderator, kit.Owner, kit.Colleague, kit.Member}, {kit.Moderator, kit.Owner, kit.Colleague, kit.Member}}
 	var all sync.WaitGroup
-	errs := make([]error, 120)
+	errs := make([]error, 200)
 	for i := range errs {
-		to := open.Address
-		if i%3 == 0 {
-			to = closed.Address
-		}
-		all.Go(func() { errs[i] = l.Send(t, to, kit.Member, true, fmt.Sprintf("at once %d", i)) })
+		all.Go(func() { errs[i] = l.Send(t, groups[i%5].Address, kit.Member, true, fmt.Sprintf("at once %d ", i)) })
 	}
 	all.Wait()
 	for i, err := range errs {
 		var no *post.Refused
-		if i%3 == 0 && !errors.As(err, &no) || i%3 != 0 && err != nil {
+		if i%5 == 0 && !errors.As(err, &no) || i%5 != 0 && err != nil {
 			t.Errorf("message %d: %v", i, err)
 		}
 	}
 	seen := map[string]int{}
-	for range 80 {
+	for range 160 {
 		j := next(t, h)
 		seen[j.Mailing.String()]++
-		if len(j.To) != 3 {
-			t.Errorf("it goes to %v", j.To)
+		var i int
+		if _, subject, _ := strings.Cut(string(j.Header), "at once "); subject != "" {
+			fmt.Sscan(subject, &i)
+		}
+		if !slices.Equal(j.To, getIt[i%5]) {
+			t.Errorf("message %d goes to %v", i, j.To)
 		}
 		h.Let(j)
 	}
-	if len(seen) != 80 {
-		t.Errorf("%d of 80 messages were handed on", len(seen))
+	if len(seen) != 160 {
+		t.Errorf("%d of 160 messages were handed on", len(seen))
 	}
 	if jobs, err := l.Post.Claim(ctx, time.Hour, 100); err != nil || len(jobs) != 0 {
 		t.Errorf("another worker could claim %d of them, %v", len(jobs), err)

@@ -25,6 +25,7 @@ import (
 // Service is messages.
 type Service struct {
 	k      *workspace.Kernel
+	asks   asks
 	intake intake
 	hands  atomic.Pointer[Hands] // of this process; nil: none work
 }

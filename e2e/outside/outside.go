@@ -1,0 +1,47 @@
+// Package outside is what can be seen of a running service from outside.
+package outside
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+)
+
+// Free returns an address of this machine on which nobody listens.
+func Free() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+// Ready waits for a minute until the service at an address says that it is ready.
+func Ready(addr string) error {
+	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if res, err := http.Get("http://" + addr + "/readyz"); err == nil {
+			res.Body.Close()
+			if res.StatusCode == http.StatusOK {
+				return nil
+			}
+		}
+	}
+	return errors.New("the service does not answer within a minute")
+}
+
+// Resident is what a process has in memory, in octets; 0 where it has gone.
+func Resident(pid int) int64 {
+	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	for line := range strings.Lines(string(b)) {
+		var kB int64
+		if n, _ := fmt.Sscanf(line, "VmRSS: %d kB", &kB); n == 1 {
+			return kB << 10
+		}
+	}
+	return 0
+}

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE messages ADD COLUMN short_body MEDIUMBLOB NULL;
