@@ -81,8 +81,8 @@ func (a *app) domainCheck() *cobra.Command {
 				return printAll(a, d, d.Items, recordColumns)
 			}
 			for _, r := range d.Items {
-				fmt.Fprintf(a.out, "%-6s %-9s %s\n", strings.ToUpper(r.Part), r.State, r.Says)
-				for _, l := range [][2]string{{"at", r.Name}, {"found", r.Found}, {"wanted", r.Wanted}} {
+				fmt.Fprintf(a.out, "%-6s %-9s %s\n", strings.ToUpper(r.Part), r.State, wrap(r.Says, 17))
+				for _, l := range [][2]string{{"at", r.Name}, {"found", clip(r.Found, lineWidth-15)}, {"wanted", r.Wanted}} { // what is wanted is copied
 					if l[1] != "" {
 						fmt.Fprintf(a.out, "       %-7s %s\n", l[0], l[1])
 					}

@@ -177,11 +177,26 @@ func (p *decided) plain() bool {
 	return true
 }
 
+// asks reports whether the policy of a group decides about mail to a destination.
+func (d Destination) asks() bool {
+	return d.Group != uuid.Nil && (d.Mailbox == ToGroup || d.Mailbox == ToOwners)
+}
+
 // decideAll decides about a message to all that it was sent to.
 func (s *Service) decideAll(v *workspace.View, a Arrived) (*decided, error) {
 	p := &decided{a: a, groups: map[uuid.UUID]store.Group{}, mail: store.NewMail{Body: a.Body, Message: store.Message{ID: store.NewID(), MessageID: a.MessageID, Author: a.Author.String(), Proven: a.Proven, ReturnPath: a.ReturnPath,
 		Subject: workspace.Cut(a.Subject, 900), Header: a.Header, Size: a.Size, EightBit: a.EightBit, Thread: a.Thread, ReceivedAt: v.Now()}}}
 	mail := &p.mail
+	var questions []store.Question
+	for _, x := range a.To {
+		if x.To.asks() {
+			questions = append(questions, store.Question{Group: x.To.Group, Author: a.writer().Key()})
+		}
+	}
+	answers, err := s.asks.ask(v.Ctx, s.k, questions)
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range a.To {
 		m := store.Mailing{ID: store.NewID(), MessageID: mail.Message.ID, Kind: store.KindPost, State: store.Accepted, Mailbox: int8(x.To.Mailbox), Sender: x.Sender,
 			Fields: x.Fields, Edits: encode(x.Edits), Decision: json.RawMessage("{}"), ReceivedAt: v.Now()}
@@ -194,11 +209,9 @@ func (s *Service) decideAll(v *workspace.View, a Arrived) (*decided, error) {
 		case x.To.Mailbox == ToBounces:
 			m.Kind, m.GroupID = store.KindBounce, &x.To.Group
 			p.reports = append(p.reports, x.To.Group)
-		case x.To.Group != uuid.Nil:
-			asked, err := s.asks.ask(v.Ctx, s.k, store.Question{Group: x.To.Group, Author: a.writer().Key()})
-			if err != nil {
-				return nil, err
-			}
+		case x.To.asks():
+			asked := answers[0]
+			answers = answers[1:]
 			g, at := asked.Group, asked.Author
 			if g.ID == uuid.Nil {
 				return nil, workspace.Fail(workspace.Conflict, "The group %s is gone.", x.To.Address)

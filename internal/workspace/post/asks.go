@@ -27,22 +27,35 @@ type question struct {
 	done   chan error
 }
 
-// ask returns what is asked. The identifier of its group is nil where that has gone.
-func (q *asks) ask(ctx context.Context, k *workspace.Kernel, of store.Question) (store.Asked, error) {
-	x := &question{Question: of, done: make(chan error, 1)}
+// ask returns what is asked about one message. The identifier of a group is nil in its answer where it has gone.
+func (q *asks) ask(ctx context.Context, k *workspace.Kernel, of []store.Question) ([]store.Asked, error) {
+	if len(of) == 0 {
+		return nil, nil
+	}
+	mine := make([]*question, len(of))
+	for i, x := range of {
+		mine[i] = &question{Question: x, done: make(chan error, 1)}
+	}
 	q.mu.Lock()
-	q.queue = append(q.queue, x)
+	q.queue = append(q.queue, mine...)
 	if !q.running {
 		q.running = true
 		go q.run(k)
 	}
 	q.mu.Unlock()
-	select {
-	case err := <-x.done:
-		return x.answer, err
-	case <-ctx.Done():
-		return store.Asked{}, ctx.Err()
+	out := make([]store.Asked, len(of))
+	for i, x := range mine {
+		select {
+		case err := <-x.done:
+			if err != nil {
+				return nil, err
+			}
+			out[i] = x.answer
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
 	}
+	return out, nil
 }
 
 // next returns whose answers are read next; nobody at the end.

@@ -88,6 +88,46 @@ func TestManyAtOnce(t *testing.T) {
 	}
 }
 
+// Who gets messages that were recorded together was read then. A job that waits for long goes by who is in the group by its turn.
+func TestWhoLeftWhileItWaited(t *testing.T) {
+	l := k.Fresh(t, "post_waited")
+	g := l.Make(t, "Waited")
+	h := l.Post.Hands(time.Hour)
+	defer h.Close(ctx)
+	const messages = 40
+	var all sync.WaitGroup
+	for i := range messages {
+		all.Go(func() {
+			if err := l.Send(t, g.Address, kit.Owner, true, fmt.Sprintf("waited %d", i)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	var jobs []*post.Job
+	for range messages {
+		select {
+		case j := <-h.On():
+			jobs = append(jobs, j)
+		case <-time.After(10 * time.Second):
+			t.Fatalf("%d jobs were handed on", len(jobs))
+		}
+	}
+	if err := l.Member.Remove(ctx, l.Actor(t, kit.Owner), g.Address, kit.Member, 0); err != nil {
+		t.Fatal(err)
+	}
+	for i, j := range jobs {
+		post.ReadLongAgo(j)
+		if err := j.Open(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if len(j.To) != 2 || slices.Contains(j.To, kit.Member) {
+			t.Errorf("message %d goes to %v", i, j.To)
+		}
+		h.Let(j)
+	}
+}
+
 // A message that was decided about while its group changed is decided about again.
 func TestWhatIsAcceptedHoldsForTheGroupAsItIs(t *testing.T) {
 	l := k.Fresh(t, "post_changing")
