@@ -133,6 +133,9 @@ func (p *place) fill(ctx context.Context) error {
 	if p.client, err = client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: administrator, Password: password}); err != nil {
 		return err
 	}
+	if err := outside.TakeAll(ctx, p.client); err != nil {
+		return err
+	}
 	if p.pool, err = store.Open(ctx, p.database.DSN); err != nil {
 		return err
 	}

@@ -96,6 +96,9 @@ func (p *place) fill() (groups []string, err error) {
 	if p.client, err = client.New("http://"+p.http, "").SignIn(ctx, api.SignIn{Address: administrator, Password: password}); err != nil {
 		return nil, err
 	}
+	if err := outside.TakeAll(ctx, p.client); err != nil {
+		return nil, err
+	}
 	for i := range peopleCount {
 		n := api.NewPersonEntry{Address: fmt.Sprintf("hand-%d@merrowline.example", i), Name: fmt.Sprintf("Hand %d", i)}
 		if _, err := p.client.CreatePerson(ctx, n); err != nil {

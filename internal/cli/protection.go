@@ -83,7 +83,8 @@ func yesNo(b bool) string {
 func (a *app) protectionCommands() *cobra.Command {
 	facts := func(p api.Protection) []fact {
 		return []fact{{"Second factor", p.SecondFactor}, {"Shown", strings.Join(p.Shown, ", ")}, {"Groups", fmt.Sprintf("%d a day", p.Groups)},
-			{"Outsiders", fmt.Sprintf("%d a day", p.Outsiders)}, {"Letters", fmt.Sprintf("%d a day", p.Letters)}}
+			{"Outsiders", fmt.Sprintf("%d a day", p.Outsiders)}, {"Letters", fmt.Sprintf("%d a day", p.Letters)},
+			{"Mail of one", fmt.Sprintf("%d an hour", p.FromOne)}, {"Mail to a group", fmt.Sprintf("%d an hour", p.ToGroup)}}
 	}
 	show := a.reads(&cobra.Command{Use: "show", Short: "Show what protects the workspace", Args: cobra.NoArgs, Example: "  ivytable protection show"},
 		func(ctx context.Context, c *client.Client, _ []string) error {
@@ -95,7 +96,7 @@ func (a *app) protectionCommands() *cobra.Command {
 		})
 	var given api.Protection
 	c := &cobra.Command{Use: "change", Short: "Change what protects the workspace", Args: cobra.NoArgs,
-		Long:    "Change who has to have a second factor, which attributes colleagues see of each other, and\nhow much somebody may do in a day who is no administrator. What is not given stays.",
+		Long:    "Change who has to have a second factor, which attributes colleagues see of each other,\nhow much somebody may do in a day who is no administrator, and how many messages are taken in\nan hour. What is not given stays.",
 		Example: "  ivytable protection change --second-factor administrators\n  ivytable protection change --shown title,department,locality --outsiders 20"}
 	f := c.Flags()
 	f.StringVar(&given.SecondFactor, "second-factor", "", "who has to have one: nobody, administrators, everybody")
@@ -103,6 +104,8 @@ func (a *app) protectionCommands() *cobra.Command {
 	f.IntVar(&given.Groups, "groups", 0, "groups that somebody makes in a day")
 	f.IntVar(&given.Outsiders, "outsiders", 0, "outsiders whom somebody invites in a day")
 	f.IntVar(&given.Letters, "letters", 0, "letters that somebody causes in a day")
+	f.IntVar(&given.FromOne, "mail-of-one", 0, "messages of one writer that are taken in an hour")
+	f.IntVar(&given.ToGroup, "mail-to-group", 0, "messages to one group that are taken in an hour")
 	change := a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
 		p, err := c.Protection(ctx)
 		if err != nil {
@@ -122,6 +125,12 @@ func (a *app) protectionCommands() *cobra.Command {
 		}
 		if f.Changed("letters") {
 			p.Letters = given.Letters
+		}
+		if f.Changed("mail-of-one") {
+			p.FromOne = given.FromOne
+		}
+		if f.Changed("mail-to-group") {
+			p.ToGroup = given.ToGroup
 		}
 		p.Known = nil
 		version := strconv.Quote(fmt.Sprint(p.Version))

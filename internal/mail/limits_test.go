@@ -3,6 +3,7 @@ package mail_test
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
@@ -182,6 +183,34 @@ func TestALineWithoutEnd(t *testing.T) {
 	expect(t, "a line of 200 kB", err, 554, smtp.EnhancedCode{5, 6, 0}, "Line 4 of the message has more than 65536 octets")
 	if err := raw(t, g.Address, "From: a@b.example\r\n\r\n"+strings.Repeat("y", 60_000)+"\r\n"); err != nil {
 		t.Errorf("a line of 60 kB: %v", err)
+	}
+}
+
+// More messages of one writer than are taken in an hour are put off, not refused.
+func TestTooManyMessagesOfOne(t *testing.T) {
+	g := k.Make(t, "Too Many", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody") })
+	ines := k.Actor(t, kit.Administrator)
+	before := kit.First(k.Protection.Read(context.Background(), ines))
+	set := func(p api.Protection) {
+		t.Helper()
+		if _, err := k.Protection.Set(context.Background(), ines, p, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	fewer := before
+	fewer.FromOne = 2
+	set(fewer)
+	defer set(before)
+	for i := range 4 {
+		err := raw(t, g.Address, fmt.Sprintf("From: talks@much.example\r\nSubject: %d\r\n\r\nAgain.", i))
+		if i < 2 && err != nil {
+			t.Fatal(err)
+		} else if i >= 2 {
+			expect(t, "one more", err, 451, smtp.EnhancedCode{4, 7, 1}, "More than 2 messages of talks@much.example came within an hour. Try again later.")
+		}
+	}
+	if err := raw(t, g.Address, "From: talks@little.example\r\n\r\nHello."); err != nil {
+		t.Errorf("of somebody else: %v", err)
 	}
 }
 

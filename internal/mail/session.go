@@ -194,6 +194,7 @@ func same(a, b post.Destination) bool {
 // no puts an error of the workspace in the words of SMTP (RFC 3463).
 func (s *session) no(doing string, err error) *smtp.SMTPError {
 	var r *post.Refused
+	var many *post.TooMany
 	var e *workspace.Error
 	switch {
 	case errors.As(err, &r): // X.7.2: not authorised for this list
@@ -208,6 +209,9 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 	case e.Kind == workspace.NotAllowed: // X.7.1: not authorised
 		messagesIn.WithLabelValues("refused").Inc()
 		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "%s", oneLine(e.Says))
+	case errors.As(err, &many):
+		messagesIn.WithLabelValues("put off").Inc()
+		return refusal(451, smtp.EnhancedCode{4, 7, 1}, "%s", plain(e.Says))
 	case e.Kind == workspace.Throttled:
 		messagesIn.WithLabelValues("put off").Inc()
 		return refusal(452, smtp.EnhancedCode{4, 2, 2}, "%s", e.Says)

@@ -23,6 +23,8 @@ type Protection struct {
 	SecondFactor string         `json:"second_factor"` // who has to have one
 	Shown        []string       `json:"shown"`         // attributes that colleagues see of each other
 	Budgets      map[string]int `json:"budgets"`       // of a day, for who is no administrator
+	FromOne      int            `json:"from_one"`      // messages of one writer that are taken in an hour
+	ToGroup      int            `json:"to_group"`      // messages to one group, those of strangers by themselves
 }
 
 // The budgets of a day.
@@ -40,10 +42,10 @@ const ProtectionSetting = "protection"
 
 // DefaultProtection is in force until something else is set: ten groups are more than anybody
 // makes by hand in a day, fifty invitations a whole port, two thousand letters a large group
-// that is told of its new members.
+// that is told of its new members. A thousand messages of an hour are more than a person or an alarm sends that anybody reads.
 func DefaultProtection() Protection {
 	return Protection{SecondFactor: FactorNobody, Shown: []string{"department", "locality", "title"},
-		Budgets: map[string]int{SpendGroups: 10, SpendOutsiders: 50, SpendLetters: 2000}}
+		Budgets: map[string]int{SpendGroups: 10, SpendOutsiders: 50, SpendLetters: 2000}, FromOne: 1000, ToGroup: 2000}
 }
 
 // Protection returns what protects the workspace, and its version.

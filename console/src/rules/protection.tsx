@@ -18,26 +18,37 @@ export function Protection() {
   return protection.data ? <Draft saved={protection.data} /> : <Loading what="what protects the workspace" />;
 }
 
-type Fields = Pick<Saved, 'second_factor' | 'shown_attributes' | 'groups_a_day' | 'outsiders_a_day' | 'letters_a_day'>;
-
-const budgets = [
-  ['groups_a_day', 'Groups made'],
-  ['outsiders_a_day', 'Outsiders brought in'],
-  ['letters_a_day', 'Letters caused'],
+const bounds = [
+  [
+    'In a day, who is no administrator',
+    0,
+    [
+      ['groups_a_day', 'Groups made'],
+      ['outsiders_a_day', 'Outsiders brought in'],
+      ['letters_a_day', 'Letters caused'],
+    ],
+  ],
+  [
+    'Messages taken in an hour; what is more has to try again',
+    1,
+    [
+      ['messages_of_one_an_hour', 'Of one writer'],
+      ['messages_to_group_an_hour', 'To one group, of strangers as many again'],
+    ],
+  ],
 ] as const;
 
 function Draft({ saved }: { saved: Saved }) {
   const may = useMe().may.includes('change_protection');
-  const { second_factor, shown_attributes, groups_a_day, outsiders_a_day, letters_a_day } = saved;
-  const draft = useDraft<Fields, Saved>({
-    saved: { second_factor, shown_attributes, groups_a_day, outsiders_a_day, letters_a_day },
+  const draft = useDraft<Saved, Saved>({
+    saved: { ...saved, known_attributes: undefined, version: undefined },
     version: saved.version ?? 0,
     touches: ['naming', 'me'],
     save: (body, tag) => ask(api.PUT('/api/v1/protection', { body, params: { header: { 'If-Match': tag } } })),
     onSaved: () => toaster.create({ type: 'success', title: 'What protects the workspace is changed' }),
   });
-  const v = useWatch({ control: draft.form.control }) as Fields;
-  const set = <F extends keyof Fields>(field: F, value: Fields[F]) =>
+  const v = useWatch({ control: draft.form.control }) as Saved;
+  const set = <F extends keyof Saved>(field: F, value: Saved[F]) =>
     draft.form.setValue(field, value as never, { shouldDirty: true });
   return (
     <Panel title="Protection">
@@ -52,7 +63,7 @@ function Draft({ saved }: { saved: Saved }) {
             ['administrators', 'Administrators'],
             ['everybody', 'Everybody'],
           ]}
-          onChange={(x) => set('second_factor', x as Fields['second_factor'])}
+          onChange={(x) => set('second_factor', x as Saved['second_factor'])}
         />
         <Tags
           label="What colleagues see of each other, beside name and address"
@@ -61,26 +72,28 @@ function Draft({ saved }: { saved: Saved }) {
           list={v.shown_attributes}
           onChange={(x) => may && set('shown_attributes', x)}
         />
-        <Box>
-          <Text fontWeight="600" fontSize="sm">
-            In a day, who is no administrator
-          </Text>
-          <Grid templateColumns={{ base: '1fr', md: 'repeat(3, 1fr)' }} gap="3" mt="1">
-            {budgets.map(([f, label]) => (
-              <Box as="label" key={f} fontSize="sm">
-                {label}
-                <Input
-                  size="sm"
-                  type="number"
-                  min={0}
-                  readOnly={!may}
-                  value={v[f]}
-                  onChange={(e) => set(f, Math.max(0, Math.trunc(e.target.valueAsNumber || 0)))}
-                />
-              </Box>
-            ))}
-          </Grid>
-        </Box>
+        {bounds.map(([title, least, fields]) => (
+          <Box key={title}>
+            <Text fontWeight="600" fontSize="sm">
+              {title}
+            </Text>
+            <Grid templateColumns={{ base: '1fr', md: 'repeat(3, 1fr)' }} gap="3" mt="1">
+              {fields.map(([f, label]) => (
+                <Box as="label" key={f} fontSize="sm">
+                  {label}
+                  <Input
+                    size="sm"
+                    type="number"
+                    min={least}
+                    readOnly={!may}
+                    value={v[f]}
+                    onChange={(e) => set(f, Math.max(least, Math.trunc(e.target.valueAsNumber || 0)))}
+                  />
+                </Box>
+              ))}
+            </Grid>
+          </Box>
+        ))}
         <Trouble error={draft.error} />
         {may && <Saving draft={draft} label="Protect it so" />}
       </Stack>

@@ -91,17 +91,23 @@ func (s *Service) Wrote(ctx context.Context, by workspace.Actor, author mailaddr
 // where one is another by the end of the transaction, all is decided again.
 func (s *Service) Accept(ctx context.Context, m Arrived) error {
 	for try := 1; ; try++ {
-		err := s.accept(ctx, m)
+		err := s.accept(ctx, m, try == 1)
 		if !errors.Is(err, errChanged) || try == maxTries {
 			return err
 		}
 	}
 }
 
-func (s *Service) accept(ctx context.Context, a Arrived) error {
-	p, err := s.decideAll(s.k.View(ctx, workspace.Actor{Via: "smtp"}), a)
+func (s *Service) accept(ctx context.Context, a Arrived, first bool) error {
+	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
+	p, err := s.decideAll(v, a)
 	if err != nil {
 		return err
+	}
+	if first {
+		if err := s.flow.take(v, p); err != nil {
+			return err
+		}
 	}
 	for _, to := range p.returned {
 		if a.ReturnPath != "" { // no report (RFC 5321, 4.5.5)
@@ -159,6 +165,7 @@ type decided struct {
 	a        Arrived
 	mail     store.NewMail
 	groups   map[uuid.UUID]store.Group
+	to       []flowTo      // that are counted
 	reports  []uuid.UUID   // groups to which something came back
 	returned []Destination // deliveries of which something came back
 	aliases  []string      // that it was sent to
@@ -218,6 +225,7 @@ func (s *Service) decideAll(v *workspace.View, a Arrived) (*decided, error) {
 			}
 			v.Told(asked)
 			p.groups[g.ID] = g
+			p.to = append(p.to, flowTo{g.ID, a.Proven && at.Person.ID != uuid.Nil})
 			if a, err := mailaddr.Parse(x.To.Address); err == nil && a.Key() != g.AddrKey {
 				p.aliases = append(p.aliases, a.Key())
 			}
@@ -227,6 +235,8 @@ func (s *Service) decideAll(v *workspace.View, a Arrived) (*decided, error) {
 			if author := at.Person; author.ID != uuid.Nil {
 				mail.Message.AuthorID = &author.ID
 			}
+		default:
+			p.to = append(p.to, flowTo{uuid.Nil, a.Proven})
 		}
 		mail.Mailings = append(mail.Mailings, m)
 		if m.Kind == store.KindPost && m.State == store.Accepted {

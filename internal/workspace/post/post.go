@@ -27,6 +27,7 @@ type Service struct {
 	k      *workspace.Kernel
 	asks   asks
 	intake intake
+	flow   flow
 	hands  atomic.Pointer[Hands] // of this process; nil: none work
 }
 

@@ -1,9 +1,10 @@
 // Package protection is what protects the workspace from its own people and their programs:
-// who has to have a second factor, what colleagues see of each other, and how much somebody
-// may do in a day.
+// who has to have a second factor, what colleagues see of each other, how much somebody
+// may do in a day, and how much mail is taken in an hour.
 package protection
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -25,7 +26,7 @@ func New(k *workspace.Kernel) *Service { return &Service{k} }
 
 func shape(p workspace.Protection, version int) api.Protection {
 	return api.Protection{SecondFactor: p.SecondFactor, Shown: append([]string{}, p.Shown...), Known: rule.FieldNames(), Version: version,
-		Groups: p.Budgets[workspace.SpendGroups], Outsiders: p.Budgets[workspace.SpendOutsiders], Letters: p.Budgets[workspace.SpendLetters]}
+		Groups: p.Budgets[workspace.SpendGroups], Outsiders: p.Budgets[workspace.SpendOutsiders], Letters: p.Budgets[workspace.SpendLetters], FromOne: p.FromOne, ToGroup: p.ToGroup}
 }
 
 // Read returns what protects the workspace.
@@ -55,6 +56,7 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection,
 	next := workspace.Protection{SecondFactor: n.SecondFactor, Shown: slices.Compact(slices.Sorted(slices.Values(n.Shown))),
 		Budgets: map[string]int{workspace.SpendGroups: n.Groups, workspace.SpendOutsiders: n.Outsiders, workspace.SpendLetters: n.Letters}}
 	err := workspace.ChangeSetting(ctx, s.k, by, access.ChangeProtection, workspace.ProtectionSetting, "what protects the workspace", version, workspace.DefaultProtection(), func(c *workspace.Change, before workspace.Protection, current int) error {
+		next.FromOne, next.ToGroup = cmp.Or(n.FromOne, before.FromOne), cmp.Or(n.ToGroup, before.ToGroup)
 		n = shape(next, current+2)
 		changes := differences(shape(before, 0), n)
 		for _, x := range changes {
@@ -92,5 +94,7 @@ func differences(before, after api.Protection) (out []event.Change) {
 	add("groups_a_day", before.Groups, after.Groups)
 	add("outsiders_a_day", before.Outsiders, after.Outsiders)
 	add("letters_a_day", before.Letters, after.Letters)
+	add("messages_of_one_an_hour", before.FromOne, after.FromOne)
+	add("messages_to_group_an_hour", before.ToGroup, after.ToGroup)
 	return out
 }

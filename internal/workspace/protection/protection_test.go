@@ -54,6 +54,17 @@ func TestProtection(t *testing.T) {
 	if err != nil || now.Groups != 3 || strings.Join(now.Shown, " ") != "costCenter title" || now.Version != p.Version+1 {
 		t.Errorf("set: %+v, %v", now, err)
 	}
+	if now.FromOne != 1000 || now.ToGroup != 2000 {
+		t.Errorf("mail of an hour, at first: %d, %d", now.FromOne, now.ToGroup)
+	}
+	p = now
+	p.FromOne, p.ToGroup = 50, 0 // left out, it stays
+	if now, err = l.Protection.Set(ctx, ines, p, p.Version); err != nil || now.FromOne != 50 || now.ToGroup != 2000 {
+		t.Errorf("mail of an hour: %+v, %v", now, err)
+	}
+	if read := kit.First(l.Protection.Read(ctx, ines)); read.FromOne != 50 || read.ToGroup != 2000 {
+		t.Errorf("mail of an hour, read again: %+v", read)
+	}
 	if _, err := l.Protection.Set(ctx, ines, p, p.Version); !workspace.IsKind(err, workspace.Stale) {
 		t.Errorf("set from what it was: %v", err)
 	}
