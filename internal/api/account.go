@@ -112,8 +112,8 @@ type Protection struct {
 	Groups       int      `json:"groups_a_day" minimum:"0" maximum:"1000000" doc:"Groups that somebody makes in a day who is no administrator"`
 	Outsiders    int      `json:"outsiders_a_day" minimum:"0" maximum:"1000000" doc:"Outsiders whom they invite or put in"`
 	Letters      int      `json:"letters_a_day" minimum:"0" maximum:"1000000" doc:"Letters that they cause"`
-	FromOne      int      `json:"messages_of_one_an_hour,omitempty" minimum:"1" maximum:"1000000" doc:"Messages of one writer that each instance takes in an hour; what only claims to be theirs is counted by itself. Left out, it stays"`
-	ToGroup      int      `json:"messages_to_group_an_hour,omitempty" minimum:"1" maximum:"1000000" doc:"Messages to one group that each instance takes in an hour; those of strangers are counted by themselves. Left out, it stays"`
+	FromOne      int      `json:"messages_of_a_writer_an_hour,omitempty" minimum:"1" maximum:"1000000" doc:"Messages of one writer that each instance takes in an hour; what only claims to be theirs is counted by itself. Left out, it stays"`
+	ToGroup      int      `json:"messages_to_a_group_an_hour,omitempty" minimum:"1" maximum:"1000000" doc:"Messages to one group that each instance takes in an hour; those of strangers are counted by themselves. Left out, it stays"`
 	Known        []string `json:"known_attributes,omitempty" readOnly:"true" doc:"Attributes that there are"`
 	Version      int      `json:"version,omitempty" readOnly:"true"`
 }

@@ -240,6 +240,8 @@ var steps = []struct {
 	{kit.Administrator, "protection change --second-factor administrators --groups 3 --preview", 0},
 	{kit.Administrator, "protection change --shown title,shoeSize", 1},
 	{kit.Administrator, "protection change --outsiders 20", 0},
+	{kit.Administrator, "protection change --mail-of-writer 0", 2},
+	{kit.Administrator, "protection change --mail-of-writer 300 --mail-to-group 900 --preview", 0},
 	{kit.Administrator, "nesting list", 0},
 }
 

@@ -84,7 +84,7 @@ func (a *app) protectionCommands() *cobra.Command {
 	facts := func(p api.Protection) []fact {
 		return []fact{{"Second factor", p.SecondFactor}, {"Shown", strings.Join(p.Shown, ", ")}, {"Groups", fmt.Sprintf("%d a day", p.Groups)},
 			{"Outsiders", fmt.Sprintf("%d a day", p.Outsiders)}, {"Letters", fmt.Sprintf("%d a day", p.Letters)},
-			{"Mail of one", fmt.Sprintf("%d an hour", p.FromOne)}, {"Mail to a group", fmt.Sprintf("%d an hour", p.ToGroup)}}
+			{"Mail of a writer", fmt.Sprintf("%d an hour", p.FromOne)}, {"Mail to a group", fmt.Sprintf("%d an hour", p.ToGroup)}}
 	}
 	show := a.reads(&cobra.Command{Use: "show", Short: "Show what protects the workspace", Args: cobra.NoArgs, Example: "  ivytable protection show"},
 		func(ctx context.Context, c *client.Client, _ []string) error {
@@ -104,7 +104,7 @@ func (a *app) protectionCommands() *cobra.Command {
 	f.IntVar(&given.Groups, "groups", 0, "groups that somebody makes in a day")
 	f.IntVar(&given.Outsiders, "outsiders", 0, "outsiders whom somebody invites in a day")
 	f.IntVar(&given.Letters, "letters", 0, "letters that somebody causes in a day")
-	f.IntVar(&given.FromOne, "mail-of-one", 0, "messages of one writer that are taken in an hour")
+	f.IntVar(&given.FromOne, "mail-of-writer", 0, "messages of one writer that are taken in an hour")
 	f.IntVar(&given.ToGroup, "mail-to-group", 0, "messages to one group that are taken in an hour")
 	change := a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
 		p, err := c.Protection(ctx)
@@ -126,11 +126,13 @@ func (a *app) protectionCommands() *cobra.Command {
 		if f.Changed("letters") {
 			p.Letters = given.Letters
 		}
-		if f.Changed("mail-of-one") {
-			p.FromOne = given.FromOne
-		}
-		if f.Changed("mail-to-group") {
-			p.ToGroup = given.ToGroup
+		for flag, to := range map[string]*int{"mail-of-writer": &p.FromOne, "mail-to-group": &p.ToGroup} {
+			if !f.Changed(flag) {
+				continue
+			}
+			if *to, _ = f.GetInt(flag); *to < 1 {
+				return usagef("--%s has to be 1 or more, not %d; 1000000 is as good as no bound", flag, *to)
+			}
 		}
 		p.Known = nil
 		version := strconv.Quote(fmt.Sprint(p.Version))

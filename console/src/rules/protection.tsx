@@ -32,8 +32,8 @@ const bounds = [
     'Messages taken in an hour; what is more has to try again',
     1,
     [
-      ['messages_of_one_an_hour', 'Of one writer'],
-      ['messages_to_group_an_hour', 'To one group, of strangers as many again'],
+      ['messages_of_a_writer_an_hour', 'Of one writer'],
+      ['messages_to_a_group_an_hour', 'To one group, of strangers as many again'],
     ],
   ],
 ] as const;

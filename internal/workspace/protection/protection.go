@@ -94,7 +94,7 @@ func differences(before, after api.Protection) (out []event.Change) {
 	add("groups_a_day", before.Groups, after.Groups)
 	add("outsiders_a_day", before.Outsiders, after.Outsiders)
 	add("letters_a_day", before.Letters, after.Letters)
-	add("messages_of_one_an_hour", before.FromOne, after.FromOne)
-	add("messages_to_group_an_hour", before.ToGroup, after.ToGroup)
+	add("messages_of_a_writer_an_hour", before.FromOne, after.FromOne)
+	add("messages_to_a_group_an_hour", before.ToGroup, after.ToGroup)
 	return out
 }
