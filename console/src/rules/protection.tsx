@@ -21,6 +21,7 @@ export function Protection() {
 const bounds = [
   [
     'In a day, who is no administrator',
+    '',
     0,
     [
       ['groups_a_day', 'Groups made'],
@@ -29,11 +30,12 @@ const bounds = [
     ],
   ],
   [
-    'Messages taken in an hour; what is more has to try again',
+    'Messages taken in an hour',
+    'What is more has to try again. Mail of strangers to a group is counted by itself.',
     1,
     [
       ['messages_of_a_writer_an_hour', 'Of one writer'],
-      ['messages_to_a_group_an_hour', 'To one group, of strangers as many again'],
+      ['messages_to_a_group_an_hour', 'To one group'],
     ],
   ],
 ] as const;
@@ -72,7 +74,7 @@ function Draft({ saved }: { saved: Saved }) {
           list={v.shown_attributes}
           onChange={(x) => may && set('shown_attributes', x)}
         />
-        {bounds.map(([title, least, fields]) => (
+        {bounds.map(([title, help, least, fields]) => (
           <Box key={title}>
             <Text fontWeight="600" fontSize="sm">
               {title}
@@ -92,6 +94,11 @@ function Draft({ saved }: { saved: Saved }) {
                 </Box>
               ))}
             </Grid>
+            {help && (
+              <Text fontSize="sm" color="fg.muted" mt="1">
+                {help}
+              </Text>
+            )}
           </Box>
         ))}
         <Trouble error={draft.error} />
