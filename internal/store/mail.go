@@ -130,9 +130,9 @@ func (s *Tx) AddMail(all ...NewMail) error {
 	for i, m := range all {
 		x := m.Message
 		if x.ShortBody = nil; x.Size <= ShortBody {
-			x.ShortBody = make([]byte, x.Size)
-			if _, err := m.Body.ReadAt(x.ShortBody, 0); err != nil && !errors.Is(err, io.EOF) {
-				return wrap("read a body", err)
+			var err error
+			if x.ShortBody, err = octetsOf(m.Body, 0, x.Size); err != nil {
+				return err
 			}
 		}
 		messages = append(messages, []any{x.ID, x.MessageID, x.Author, x.AuthorID, x.Proven, x.ReturnPath, x.Subject, x.Header, x.Size, x.EightBit, x.ShortBody, append(x.Thread, make([]byte, 16)...)[:16], x.ReceivedAt})
@@ -146,9 +146,9 @@ func (s *Tx) AddMail(all ...NewMail) error {
 			mailings = append(mailings, []any{x.ID, x.MessageID, x.GroupID, x.Kind, x.State, x.Mailbox, x.Sender, x.Fields, x.Edits, x.Decision, x.ReceivedAt, x.DecidedBy, x.Reason, x.Trouble, x.Reported, x.Told})
 		}
 		for at := 0; x.ShortBody == nil && at < x.Size; at += BodyRow {
-			row := make([]byte, min(BodyRow, m.Message.Size-at))
-			if _, err := m.Body.ReadAt(row, int64(at)); err != nil && !errors.Is(err, io.EOF) {
-				return wrap("read a body", err)
+			row, err := octetsOf(m.Body, at, min(BodyRow, x.Size-at))
+			if err != nil {
+				return err
 			}
 			bodies = append(bodies, []any{m.Message.ID, at / BodyRow, row})
 			if octets += len(row); octets >= 2*BodyRow {
@@ -162,6 +162,13 @@ func (s *Tx) AddMail(all ...NewMail) error {
 		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, short_body, thread, received_at", messages),
 		s.insert("record mailings", "mailings", "id, message_id, group_id, kind, state, mailbox, sender, fields, edits, decision, received_at, decided_by, reason, trouble, reported, told", mailings),
 		s.addJobs(jobs), s.notePosts(all))
+}
+
+// octetsOf reads so many octets of a body; it is an error where there are fewer.
+func octetsOf(body io.ReaderAt, at, n int) ([]byte, error) {
+	b := make([]byte, n)
+	_, err := io.ReadFull(io.NewSectionReader(body, int64(at), int64(n)), b)
+	return b, wrap("read a body", err)
 }
 
 // insert writes rows in the columns of a table, past the mapper: it would cost as much as the database.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"reflect"
 	"slices"
 	"testing"
@@ -129,5 +130,21 @@ func TestMailInEach(t *testing.T) {
 	}
 	if all, err := s.MailInEach(of[:6], 4); all != nil || err != nil {
 		t.Errorf("of more than wanted: %v, %v", all, err)
+	}
+}
+
+// A body that turns out to be shorter than it was is not recorded: nobody gets half a message.
+func TestABodyCutShort(t *testing.T) {
+	s := open(t)
+	for _, size := range []int{1, ShortBody, ShortBody + 1, BodyRow + 1} {
+		m := Whole(Message{ID: NewID(), ReceivedAt: time.Now().UTC()}, nil, "", []byte("Subject: x\r\n"), make([]byte, size), []string{"x@y.example"})
+		m.Body = bytes.NewReader(make([]byte, size-1))
+		if err := s.AddMail(m); err == nil {
+			t.Errorf("a body of %d octets, one of which is missing, is recorded", size)
+		}
+		m.Body = bytes.NewReader(make([]byte, size))
+		if err := s.AddMail(m); err != nil {
+			t.Errorf("a body of %d octets: %v", size, err)
+		}
 	}
 }
