@@ -148,6 +148,7 @@ func TestEverythingComesBack(t *testing.T) {
 func TestWhileMailFlows(t *testing.T) {
 	l := k.Fresh(t, "backup_flow")
 	g := l.Make(t, "Flowing")
+	l.Flow(t, 1_000_000, 1_000_000)
 	if err := l.Send(t, g.Address, kit.Member, true, "the first"); err != nil {
 		t.Fatal(err)
 	}

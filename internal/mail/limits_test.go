@@ -3,7 +3,6 @@ package mail_test
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
@@ -189,18 +188,8 @@ func TestALineWithoutEnd(t *testing.T) {
 // More messages of one writer than are taken in an hour are put off, not refused.
 func TestTooManyMessagesOfOne(t *testing.T) {
 	g := k.Make(t, "Too Many", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody") })
-	ines := k.Actor(t, kit.Administrator)
-	before := kit.First(k.Protection.Read(context.Background(), ines))
-	set := func(p api.Protection) {
-		t.Helper()
-		if _, err := k.Protection.Set(context.Background(), ines, p, 0); err != nil {
-			t.Fatal(err)
-		}
-	}
-	fewer := before
-	fewer.FromOne = 2
-	set(fewer)
-	defer set(before)
+	k.Flow(t, 2, 2000)
+	defer k.Flow(t, 1000, 2000)
 	for i := range 4 {
 		err := raw(t, g.Address, fmt.Sprintf("From: talks@much.example\r\nSubject: %d\r\n\r\nAgain.", i))
 		if i < 2 && err != nil {

@@ -403,6 +403,20 @@ func (k *Kit) Send(t testing.TB, ref, author string, proven bool, subject string
 	return k.Post.Accept(context.Background(), Arrived(t, author, proven, subject, "", to))
 }
 
+// Flow sets how many messages of one writer, and to one group, are taken in an hour.
+func (k *Kit) Flow(t testing.TB, ofOne, toGroup int) {
+	t.Helper()
+	ines := k.Actor(t, Administrator)
+	p, err := k.Protection.Read(context.Background(), ines)
+	p.FromOne, p.ToGroup = ofOne, toGroup
+	if err == nil {
+		_, err = k.Protection.Set(context.Background(), ines, p, 0)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 // Undelivered sends a message to a group, of whose people the mail system refuses the first
 // and takes it over for the others. It hands over all other mail that is due.
 func (k *Kit) Undelivered(t testing.TB, ref string) (id string) {

@@ -15,24 +15,13 @@ import (
 	"ivytable.example/ivytable/internal/workspace/post"
 )
 
-// only sets how many messages of one, and to a group, are taken in an hour.
-func only(t *testing.T, l *kit.Kit, ofOne, toGroup int) {
-	t.Helper()
-	ines := l.Actor(t, kit.Administrator)
-	p := kit.First(l.Protection.Read(ctx, ines))
-	p.FromOne, p.ToGroup = ofOne, toGroup
-	if _, err := l.Protection.Set(ctx, ines, p, 0); err != nil {
-		t.Fatal(err)
-	}
-}
-
 // How many messages of one writer, and to one group, are taken in an hour has an end, however many come at once, and nobody can use up
 // what is another's.
 func TestTooManyMessages(t *testing.T) {
 	l := k.Fresh(t, "post_flow")
 	open := func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody suspicious=deliver") }
 	g, other, closed := l.Make(t, "Flow", open), l.Make(t, "Other Flow", open), l.Make(t, "Closed Flow", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=owners") })
-	only(t, l, 10, 25)
+	l.Flow(t, 10, 25)
 	var n atomic.Int32
 	send := func(to, from string, proven bool) error {
 		return l.Send(t, to, from, proven, fmt.Sprintf("flow %d", n.Add(1)))
@@ -97,15 +86,53 @@ func TestTooManyMessages(t *testing.T) {
 	l.MoveBy(6 * time.Minute)
 	taken("a tenth of an hour later", send(g.Address, kit.Member, true))
 	tooMany("and no more than one", send(g.Address, kit.Member, true))
-	only(t, l, 12, 25)
+	l.Flow(t, 12, 25)
 	taken("once more are taken", send(g.Address, kit.Member, true))
+	taken("one more of two", send(g.Address, kit.Member, true))
+	tooMany("those before count for the new bound", send(g.Address, kit.Member, true))
+	l.Flow(t, 5, 25)
+	tooMany("and for a lower one", send(g.Address, kit.Member, true))
+}
+
+// A message counts once, however often it was decided about because its group changed meanwhile.
+func TestCountedOnce(t *testing.T) {
+	l := k.Fresh(t, "post_flow_once")
+	g := l.Make(t, "Flow Once")
+	l.Flow(t, 100, 1000)
+	var all sync.WaitGroup
+	stop := make(chan struct{})
+	all.Go(func() {
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			to := [2]string{"workspace", "members"}[i%2]
+			if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	for i := range 60 {
+		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("while it changes %d", i)); err != nil && err.Error() != "a group changed meanwhile" {
+			t.Error(err)
+		}
+	}
+	close(stop)
+	all.Wait()
+	for i := range 40 {
+		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("afterwards %d", i)); err != nil {
+			t.Fatalf("message %d: %v", 60+i, err)
+		}
+	}
 }
 
 // Mail that comes back is nobody's message, and is not counted.
 func TestReturnsAreNotCounted(t *testing.T) {
 	l := k.Fresh(t, "post_flow_returns")
 	g := l.Make(t, "Flow Returns")
-	only(t, l, 1, 1)
+	l.Flow(t, 1, 1)
 	back, err := l.Post.Find(ctx, kit.Address(t, strings.Replace(g.Address, "@", "-bounces@", 1)), true)
 	if err != nil {
 		t.Fatal(err)

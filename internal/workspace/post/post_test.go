@@ -2,6 +2,7 @@ package post_test
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -94,6 +95,30 @@ func TestAcceptIsAllOrNothing(t *testing.T) {
 	if sent := k.Queued(t); len(sent) != 0 {
 		t.Errorf("queued: %v", sent)
 	}
+}
+
+// A message to several groups has the decision of each, in whatever order they are named.
+func TestEachGroupDecides(t *testing.T) {
+	open := k.Make(t, "Each Open", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace hold=nobody") })
+	held := k.Make(t, "Each Held", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace hold=everyone") })
+	third := k.Make(t, "Each Third", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=workspace hold=nobody") })
+	refs := []string{open.Address, held.Address, third.Address}
+	for i := range refs {
+		var to []post.Destination
+		for n := range refs {
+			to = append(to, kit.First(k.Post.Find(ctx, kit.Address(t, refs[(i+n)%3]), false)))
+		}
+		subject := fmt.Sprintf("each decides %d", i)
+		if err := k.Post.Accept(ctx, kit.Arrived(t, kit.Colleague, true, subject, "", to...)); err != nil {
+			t.Fatal(err)
+		}
+		var got string
+		k.SQL(t, "SELECT GROUP_CONCAT(m.state ORDER BY g.address) FROM mailings m JOIN messages x ON x.id = m.message_id JOIN mail_groups g ON g.id = m.group_id WHERE x.subject = '"+subject+"'", &got)
+		if got != "waiting,accepted,accepted" {
+			t.Errorf("sent to %v, what becomes of it at held, open, third: %s", to, got)
+		}
+	}
+	k.Queued(t)
 }
 
 func TestWriteToTheOwners(t *testing.T) {
