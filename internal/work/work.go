@@ -33,7 +33,7 @@ const (
 	atOnce   = 16 // jobs that are claimed at once
 	lanes    = 6  // connections for one job
 	many     = 4  // transactions from which on a job has so many
-	kept     = 8  // connections to the relay that are kept open
+	kept     = 24 // connections to the relay that are kept open
 
 	lastWords = 20 * time.Second // for what is in the relay's hands when the service stops
 )

@@ -308,6 +308,71 @@ func TestWhenAGroupWasWrittenTo(t *testing.T) {
 	}
 }
 
+// holdUp has the database hold up what is recorded, until the function is called that it returns.
+func holdUp(t *testing.T, l *kit.Kit) (goOn func()) {
+	t.Helper()
+	db, err := sql.Open("mysql", l.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	lock, err := db.Conn(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { lock.Close() })
+	if _, err := lock.ExecContext(ctx, "LOCK TABLES messages WRITE"); err != nil {
+		t.Fatal(err)
+	}
+	return func() {
+		t.Helper()
+		if _, err := lock.ExecContext(ctx, "UNLOCK TABLES"); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// heldUp waits until something is held up.
+func heldUp(t *testing.T, l *kit.Kit) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		var n int
+		if l.SQL(t, "SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE 'INSERT INTO messages%' AND state LIKE 'Waiting for table%'", &n); n > 0 {
+			return
+		}
+	}
+	t.Fatal("nothing is held up")
+}
+
+// A message that is being recorded when its group is closed to its author is refused: what was decided about it holds no more.
+func TestAGroupThatIsClosedMeanwhile(t *testing.T) {
+	l := k.Fresh(t, "post_closed")
+	for _, plain := range []bool{true, false} { // recorded with others, and by itself
+		g := l.Make(t, fmt.Sprintf("Closing %v", plain))
+		if !plain {
+			text := "Thank you."
+			if _, err := l.Group.Change(ctx, l.Actor(t, kit.Administrator), g.Address, api.GroupPatch{Mail: api.MailPatch{Answer: &text}}, 0); err != nil {
+				t.Fatal(err)
+			}
+		}
+		goOn := holdUp(t, l)
+		sent := make(chan error)
+		go func() { sent <- l.Send(t, g.Address, kit.Member, true, "too late") }()
+		heldUp(t, l)
+		if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Policy: &api.AnswersPatch{Post: "owners"}}, 0); err != nil {
+			t.Fatal(err)
+		}
+		goOn()
+		var no *post.Refused
+		if err := <-sent; !errors.As(err, &no) {
+			t.Errorf("plain %v: %v", plain, err)
+		}
+	}
+	if sent := l.Queued(t); len(sent) != 0 {
+		t.Errorf("recorded: %v", sent)
+	}
+}
+
 // While the database holds up what is recorded, whoever gives up before their turn has come is not kept, and their message is not recorded.
 func TestNobodyWaitsForever(t *testing.T) {
 	l := k.Fresh(t, "post_hung")
@@ -316,25 +381,13 @@ func TestNobodyWaitsForever(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	db, err := sql.Open("mysql", l.DSN)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	lock, err := db.Conn(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer lock.Close()
-	if _, err := lock.ExecContext(ctx, "LOCK TABLES messages WRITE"); err != nil {
-		t.Fatal(err)
-	}
+	goOn := holdUp(t, l)
 	send := func(ctx context.Context, subject string) error {
 		return l.Post.Accept(ctx, kit.Arrived(t, kit.Member, true, subject, "", to))
 	}
 	first := make(chan error)
 	go func() { first <- send(ctx, "first") }()
-	time.Sleep(200 * time.Millisecond)
+	heldUp(t, l)
 	var all sync.WaitGroup
 	for i := range 20 {
 		all.Go(func() {
@@ -346,9 +399,7 @@ func TestNobodyWaitsForever(t *testing.T) {
 		})
 	}
 	all.Wait()
-	if _, err := lock.ExecContext(ctx, "UNLOCK TABLES"); err != nil {
-		t.Fatal(err)
-	}
+	goOn()
 	if err := <-first; err != nil {
 		t.Errorf("the first: %v", err)
 	}
