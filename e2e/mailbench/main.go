@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ivytable.example/ivytable/e2e/outside"
 )
 
 func main() {
@@ -44,6 +46,7 @@ const (
 )
 
 func run(ctx context.Context, rounds int, only string) error {
+	stolenBefore, allBefore := outside.Stolen()
 	p, err := newPlace(ctx)
 	if err != nil {
 		return err
@@ -99,6 +102,8 @@ func run(ctx context.Context, rounds int, only string) error {
 		return err
 	}
 	b.WriteString(below.String())
+	stolen, all := outside.Stolen()
+	fmt.Fprintf(&b, "\nMeanwhile the host gave %.1f %% of the processors' time to others.\n", 100*(stolen-stolenBefore)/(all-allBefore))
 	fmt.Print(b.String())
 	if only != "" {
 		return nil

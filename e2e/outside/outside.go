@@ -49,6 +49,23 @@ func TakeAll(ctx context.Context, administrator *client.Client) error {
 	return err
 }
 
+// Stolen is how much of the time of this machine's processors its host has given to others since it began, and all of that time, in ticks
+// (proc_stat(5)).
+func Stolen() (stolen, all float64) {
+	b, _ := os.ReadFile("/proc/stat")
+	first, _, _ := strings.Cut(string(b), "\n")
+	for i, field := range strings.Fields(first) {
+		ticks, err := strconv.ParseFloat(field, 64)
+		if err != nil || i > 8 { // its name; those of guests count among the others
+			continue
+		}
+		if all += ticks; i == 8 {
+			stolen = ticks
+		}
+	}
+	return stolen, all
+}
+
 // Resident is what a process has in memory, in octets; 0 where it has gone.
 func Resident(pid int) int64 {
 	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))

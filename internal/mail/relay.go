@@ -53,6 +53,9 @@ func (k *RelayClient) Close() {
 	k.drop()
 }
 
+// Connected reports whether there is a connection.
+func (k *RelayClient) Connected() bool { return k.conn != nil }
+
 // drop ends the connection without a word: a message that is not whole must not be ended.
 func (k *RelayClient) drop() {
 	if k.conn != nil {

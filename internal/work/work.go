@@ -33,7 +33,6 @@ const (
 	atOnce   = 16 // jobs that are claimed at once
 	lanes    = 6  // connections for one job
 	many     = 4  // transactions from which on a job has so many
-	kept     = 24 // connections to the relay that are kept open
 
 	lastWords = 20 * time.Second // for what is in the relay's hands when the service stops
 )
@@ -61,7 +60,7 @@ type Runner struct {
 	wake chan struct{}
 	size atomic.Int32 // recipients in one transaction
 	away atomic.Bool  // the relay did not answer when it was last asked
-	idle chan *mail.RelayClient
+	idle lines
 }
 
 // New returns a runner. Its Wake method is for the workspace's Options, so the service is
@@ -70,7 +69,7 @@ func New(o Options) *Runner {
 	if o.Lease == 0 {
 		o.Lease = 15 * time.Second
 	}
-	r := &Runner{o: o, wake: make(chan struct{}, 1), idle: make(chan *mail.RelayClient, kept)}
+	r := &Runner{o: o, wake: make(chan struct{}, 1)}
 	r.size.Store(batch)
 	return r
 }
@@ -182,6 +181,9 @@ func (r *Runner) deliver(ctx context.Context) {
 			}
 		case <-idle.C:
 			claim()
+			if old := r.idle.before(time.Now().Add(-unused)); len(old) > 0 {
+				go closeAll(old)
+			}
 		}
 	}
 	done := make(chan struct{})
@@ -196,34 +198,20 @@ func (r *Runner) deliver(ctx context.Context) {
 	if err := hands.Close(last); err != nil {
 		r.o.Log.Error("work failed", "job", "leave what was not begun", "error", err)
 	}
-	for {
-		select {
-		case relay := <-r.idle:
-			relay.Close()
-		default:
-			return
-		}
-	}
+	closeAll(r.idle.before(time.Now().Add(unused)))
 }
 
 // relay returns a connection to the relay.
 func (r *Runner) relay() *mail.RelayClient {
-	select {
-	case relay := <-r.idle:
+	if relay := r.idle.take(); relay != nil {
 		return relay
-	default:
-		return r.o.Relays.Client()
 	}
+	return r.o.Relays.Client()
 }
 
 // giveBack keeps a connection to the relay for the next job, or closes it.
 func (r *Runner) giveBack(relay *mail.RelayClient) {
-	if relay == nil {
-		return
-	}
-	select {
-	case r.idle <- relay:
-	default:
+	if relay != nil && relay.Connected() && !r.idle.put(relay, time.Now()) {
 		relay.Close()
 	}
 }
