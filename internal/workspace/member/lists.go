@@ -180,6 +180,15 @@ func Visible(v *workspace.View, g *store.Group) (entries []expand.Entry[uuid.UUI
 	return entries, hidden, err
 }
 
+// Hides says that there is somebody in a group whom the actor may not see; "" where they may see everybody. It reads no people.
+func Hides(v *workspace.View, g *store.Group) (hidden string, err error) {
+	r, err := reachOf(v, g, store.AsOf{})
+	if err == nil {
+		_, _, hidden, err = r.shown(v)
+	}
+	return hidden, err
+}
+
 // Reached says how many people mail to a group reaches, and how many more chose to get none, as far as the actor
 // may see who is in each group, with some of the former.
 func Reached(v *workspace.View, g *store.Group, some int) (mail, without int, ids []uuid.UUID, hidden string, err error) {

@@ -66,9 +66,12 @@ func sees(v *workspace.View, group uuid.UUID) (func(address string) bool, error)
 	} else if err != nil {
 		return nil, err
 	}
-	entries, hidden, err := member.Visible(v, &g.Group)
-	if err != nil || hidden == "" {
+	if hidden, err := member.Hides(v, &g.Group); err != nil || hidden == "" {
 		return func(string) bool { return true }, err
+	}
+	entries, _, err := member.Visible(v, &g.Group)
+	if err != nil {
+		return nil, err
 	}
 	known := map[string]bool{}
 	for _, e := range entries {
