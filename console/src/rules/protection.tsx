@@ -22,7 +22,6 @@ const bounds = [
   [
     'In a day, who is no administrator',
     '',
-    0,
     [
       ['groups_a_day', 'Groups made'],
       ['outsiders_a_day', 'Outsiders brought in'],
@@ -32,7 +31,6 @@ const bounds = [
   [
     'Messages taken in an hour',
     'What is more has to try again. Mail of strangers to a group is counted by itself.',
-    1,
     [
       ['messages_of_a_writer_an_hour', 'Of one writer'],
       ['messages_to_a_group_an_hour', 'To one group'],
@@ -74,7 +72,7 @@ function Draft({ saved }: { saved: Saved }) {
           list={v.shown_attributes}
           onChange={(x) => may && set('shown_attributes', x)}
         />
-        {bounds.map(([title, help, least, fields]) => (
+        {bounds.map(([title, help, fields]) => (
           <Box key={title}>
             <Text fontWeight="600" fontSize="sm">
               {title}
@@ -86,10 +84,10 @@ function Draft({ saved }: { saved: Saved }) {
                   <Input
                     size="sm"
                     type="number"
-                    min={least}
+                    min={0}
                     readOnly={!may}
                     value={v[f]}
-                    onChange={(e) => set(f, Math.max(least, Math.trunc(e.target.valueAsNumber || 0)))}
+                    onChange={(e) => set(f, Math.max(0, Math.trunc(e.target.valueAsNumber || 0)))}
                   />
                 </Box>
               ))}

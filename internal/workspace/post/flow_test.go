@@ -99,28 +99,13 @@ func TestCountedOnce(t *testing.T) {
 	l := k.Fresh(t, "post_flow_once")
 	g := l.Make(t, "Flow Once")
 	l.Flow(t, 100, 1000)
-	var all sync.WaitGroup
-	stop := make(chan struct{})
-	all.Go(func() {
-		for i := 0; ; i++ {
-			select {
-			case <-stop:
-				return
-			default:
-			}
-			to := [2]string{"workspace", "members"}[i%2]
-			if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0); err != nil {
-				t.Error(err)
-			}
-		}
-	})
+	stop := changing(t, l, g, "workspace", "members")
 	for i := range 60 {
 		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("while it changes %d", i)); err != nil && err.Error() != "a group changed meanwhile" {
 			t.Error(err)
 		}
 	}
-	close(stop)
-	all.Wait()
+	stop()
 	for i := range 40 {
 		if err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("afterwards %d", i)); err != nil {
 			t.Fatalf("message %d: %v", 60+i, err)

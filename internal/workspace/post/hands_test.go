@@ -128,25 +128,31 @@ func TestWhoLeftWhileItWaited(t *testing.T) {
 	}
 }
 
-// A message that was decided about while its group changed is decided about again.
-func TestWhatIsAcceptedHoldsForTheGroupAsItIs(t *testing.T) {
-	l := k.Fresh(t, "post_changing")
-	g := l.Make(t, "Changing")
+// changing changes who may write to a group, to and fro, until the function is called that it returns.
+func changing(t *testing.T, l *kit.Kit, g api.Group, audiences ...string) (stop func()) {
 	var all sync.WaitGroup
-	stop := make(chan struct{})
+	done := make(chan struct{})
 	all.Go(func() {
 		for i := 0; ; i++ {
 			select {
-			case <-stop:
+			case <-done:
 				return
 			default:
 			}
-			to := [2]string{"owners", "members"}[i%2]
+			to := audiences[i%len(audiences)]
 			if _, err := l.Reach.ChangePolicy(ctx, l.Actor(t, kit.Owner), g.Address, api.PolicyPatch{Policy: &api.AnswersPatch{Post: to}}, 0); err != nil {
 				t.Error(err)
 			}
 		}
 	})
+	return func() { close(done); all.Wait() }
+}
+
+// A message that was decided about while its group changed is decided about again.
+func TestWhatIsAcceptedHoldsForTheGroupAsItIs(t *testing.T) {
+	l := k.Fresh(t, "post_changing")
+	g := l.Make(t, "Changing")
+	stop := changing(t, l, g, "owners", "members")
 	taken := 0
 	for i := range 60 {
 		err := l.Send(t, g.Address, kit.Member, true, fmt.Sprintf("while it changes %d", i))
@@ -157,8 +163,7 @@ func TestWhatIsAcceptedHoldsForTheGroupAsItIs(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	close(stop)
-	all.Wait()
+	stop()
 	if n := len(l.Queued(t)); n != taken {
 		t.Errorf("%d were taken, %d are on their way", taken, n)
 	}
