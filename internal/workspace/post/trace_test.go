@@ -212,3 +212,34 @@ func TestPagesOfDeliveries(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// Who decides about the posts of a group does not see by what became of one who is in a group nested in it that hides its people.
+func TestDeliveriesOfAHiddenGroup(t *testing.T) {
+	k := k.Fresh(t, "trace_hidden")
+	inner := k.Make(t, "Trace Hidden", func(n *api.NewGroup) {
+		n.Owners, n.People = []string{kit.Colleague}, nil
+		n.PolicyPatch = kit.Policy("see_people=members")
+	})
+	outer := k.Make(t, "Trace Around")
+	if _, err := k.Member.Add(ctx, k.Actor(t, kit.Administrator), outer.Address, api.NewMembers{People: []api.NewPerson{{Address: inner.Address}}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	k.Unagree(t, outer, inner)
+	k.Letters(t)
+	if err := k.Send(t, outer.Address, kit.Member, true, "around"); err != nil {
+		t.Fatal(err)
+	}
+	handOver(t, k, nil)
+	owner := k.Actor(t, kit.Owner)
+	id := kit.First(k.Post.Posts(ctx, owner, outer.Address, "", "", 10)).Items[0].ID
+	if all := kit.First(k.Post.Deliveries(ctx, k.Actor(t, kit.Administrator), id, "", "", "", 10)); all.Total != 4 || all.Hidden != "" {
+		t.Fatalf("an administrator sees %+v", all)
+	}
+	p := kit.First(k.Post.Deliveries(ctx, owner, id, "", "", "", 10))
+	if p.Total != 3 || p.Hidden == "" || slices.ContainsFunc(p.Items, func(d api.Delivery) bool { return d.Recipient == kit.Colleague }) {
+		t.Errorf("its owner sees %+v", p)
+	}
+	if p := kit.First(k.Post.Deliveries(ctx, owner, id, kit.Colleague, "", "", 10)); p.Total != 0 || p.Hidden != "" {
+		t.Errorf("asked about somebody in it, its owner sees %+v", p)
+	}
+}
