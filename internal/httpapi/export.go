@@ -20,6 +20,7 @@ func (s *server) export(write func(ctx context.Context, open func(name string) i
 	return &huma.StreamResponse{Body: func(hc huma.Context) {
 		ctx, cancel := context.WithTimeout(hc.Context(), longWork)
 		defer cancel()
+		ctx, outcome := workspace.Watched(ctx)
 		begun := false
 		err := write(ctx, func(name string) io.Writer {
 			begun = true
@@ -34,7 +35,7 @@ func (s *server) export(write func(ctx context.Context, open func(name string) i
 			hc.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 			return hc.BodyWriter()
 		})
-		switch {
+		switch err = outcome(err); {
 		case err != nil && !begun:
 			p := s.problem(ctx, err)
 			hc.SetHeader("Content-Type", "application/problem+json")

@@ -70,8 +70,9 @@ func (s *server) oneClick(rw http.ResponseWriter, r *http.Request) {
 		http.Error(rw, "Send List-Unsubscribe=One-Click as a form (RFC 8058), or open this address in a browser.", http.StatusBadRequest)
 		return
 	}
-	is, err := s.s.External.Unsubscribe(r.Context(), workspace.Actor{Via: "link"}, chi.URLParam(r, "secret"))
-	if err != nil {
+	ctx, outcome := workspace.Watched(r.Context())
+	is, err := s.s.External.Unsubscribe(ctx, workspace.Actor{Via: "link"}, chi.URLParam(r, "secret"))
+	if err = outcome(err); err != nil {
 		write(rw, s.problem(r.Context(), err))
 		return
 	}

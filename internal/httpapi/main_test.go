@@ -79,6 +79,15 @@ func ask(t *testing.T, as, method, path, body string, header ...string) (int, st
 
 func send(t *testing.T, as, method, path, body string, header ...string) *http.Response {
 	t.Helper()
+	res, err := http.DefaultClient.Do(request(t, as, method, path, body, header...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return res
+}
+
+func request(t *testing.T, as, method, path, body string, header ...string) *http.Request {
+	t.Helper()
 	r, err := http.NewRequest(method, server.URL+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
@@ -96,11 +105,7 @@ func send(t *testing.T, as, method, path, body string, header ...string) *http.R
 	for i := 0; i+1 < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])
 	}
-	res, err := http.DefaultClient.Do(r)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return res
+	return r
 }
 
 func decode[T any](t *testing.T, body string) (v T) {

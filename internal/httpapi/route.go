@@ -57,8 +57,9 @@ func on[I, O any](method, path, id, summary string, do func(context.Context, wor
 		huma.Register(a, r.operation(), func(ctx context.Context, in *I) (*O, error) {
 			ctx, cancel := context.WithTimeout(ctx, r.lasts)
 			defer cancel()
+			ctx, outcome := workspace.Watched(ctx)
 			out, err := do(ctx, actorOf(ctx, in), in)
-			if err != nil {
+			if err = outcome(err); err != nil {
 				return nil, s.outgoing(ctx, err)
 			}
 			return out, nil
@@ -74,8 +75,9 @@ func on[I, O any](method, path, id, summary string, do func(context.Context, wor
 			ctx, cancel := context.WithTimeout(ctx, r.lasts)
 			defer cancel()
 			by, report := actorOf(ctx, in).Previewing()
+			ctx, outcome := workspace.Watched(ctx)
 			_, err := do(ctx, by, in)
-			return previewed(report, err, func(err error) error { return s.outgoing(ctx, err) })
+			return previewed(report, outcome(err), func(err error) error { return s.outgoing(ctx, err) })
 		})
 	}
 	return r

@@ -411,6 +411,13 @@ var statuses = map[workspace.Kind]int{
 // problem turns an error of a use case into what goes out. An error that nobody
 // outside can do anything about is logged and not shown.
 func (s *server) problem(ctx context.Context, err error) *failure {
+	if says := workspace.Away(err); says != "" { // whatever was made of it
+		s.o.Log.Error("the database is away", "error", err, "request_id", ctx.Value(requestKey))
+		p := newProblem(http.StatusServiceUnavailable, says)
+		p.retry = 5
+		p.RequestID, _ = ctx.Value(requestKey).(string)
+		return p
+	}
 	var e *workspace.Error
 	if !errors.As(err, &e) {
 		if errors.Is(err, context.Canceled) {

@@ -60,6 +60,7 @@ func (s *Tx) AddEvents(events []Event, affected [][]Affected) error {
 		if err := s.db.Create(some).Error; err != nil {
 			return wrap("write the history", err)
 		}
+		s.proof = proof{"history", some[0].ID}
 		for i := range some {
 			for _, a := range affected[at+i] {
 				a.HistoryID = some[i].ID

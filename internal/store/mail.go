@@ -158,6 +158,9 @@ func (s *Tx) AddMail(all ...NewMail) error {
 			}
 		}
 	}
+	if len(all) > 0 {
+		s.proof = proof{"messages", all[0].Message.ID}
+	}
 	return errors.Join(flush(),
 		s.insert("record messages", "messages", "id, message_id, author, author_id, proven, return_path, subject, header, size, eight_bit, short_body, thread, received_at", messages),
 		s.insert("record mailings", "mailings", "id, message_id, group_id, kind, state, mailbox, sender, fields, edits, decision, received_at, decided_by, reason, trouble, reported, told", mailings),

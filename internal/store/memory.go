@@ -187,12 +187,15 @@ func (s *Reads) preparedRow(query string, args, into []any) error {
 	if stmt == nil {
 		return s.db.Raw(query, args...).Row().Scan(into...)
 	}
-	return stmt.QueryRowContext(s.db.Statement.Context, args...).Scan(into...)
+	ctx := s.db.Statement.Context
+	err = stmt.QueryRowContext(ctx, args...).Scan(into...)
+	watchOf(ctx).note(err)
+	return err
 }
 
 // prepare returns a statement that is prepared once for the whole pool; nil within a transaction.
 func (s *Reads) prepare(query string) (*sql.Stmt, error) {
-	pool, ok := s.db.Statement.ConnPool.(*sql.DB)
+	pool, ok := s.db.Statement.ConnPool.(watched)
 	if !ok {
 		return nil, nil
 	}
@@ -246,8 +249,8 @@ func listed[T any](s *Reads, all *simplelru.LRU[digest, kept[T]], of subject, ke
 			return read()
 		}
 		v, err, shared := s.memory.reading.Do(string(key[:])+strconv.FormatInt(state, 36), func() (any, error) { return read() })
-		if shared && errors.Is(err, context.Canceled) {
-			return read() // whoever read it has gone away
+		if shared && (errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)) {
+			return read() // whoever read it has gone away, or had less time
 		}
 		return v.(T), err
 	})

@@ -26,6 +26,8 @@ var migrations embed.FS
 var (
 	ErrNotFound  = errors.New("there is no such record")
 	ErrDuplicate = errors.New("there is such a record already")
+	ErrSaved     = errors.New("the change was saved, but its answer could not be read")
+	ErrUnknown   = errors.New("the connection was lost while the change was committed, so nobody knows whether it was")
 )
 
 // MaxConnections is how many connections a pool has to the database.
@@ -36,6 +38,16 @@ const MaxConnections = 32
 type Pool struct {
 	db     *gorm.DB
 	memory *memory
+	from   *connector
+}
+
+// Intercept has a test look at every statement before it is sent; nil ends that.
+func (p *Pool) Intercept(f Interceptor) {
+	if f == nil {
+		p.from.before.Store(nil)
+		return
+	}
+	p.from.before.Store(&f)
 }
 
 // Reads are the queries, bound to one context: through a pool, where each takes a
@@ -59,6 +71,13 @@ type Tx struct {
 	written subject                 // what it wrote that something is kept of
 	part    bool                    // more of the same change follows
 	posts   map[uuid.UUID]time.Time // when groups were last written to, as it noted
+	proof   proof
+}
+
+// proof is a row that a transaction made, which is there when the transaction was committed and only then.
+type proof struct {
+	table string
+	id    any
 }
 
 // Open connects to the database and brings its tables up to date. Two starts at
@@ -79,7 +98,12 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 	cfg.Params["eq_range_index_dive_limit"] = "2" // a page's IN lists are planned by statistics, not by a dive for each value
 	delete(cfg.Params, "charset")
 	_ = cfg.Apply(driver.Charset("utf8mb4", ""))
-	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: cfg, DefaultStringSize: 255}), &gorm.Config{
+	inner, err := driver.NewConnector(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("the DSN can't be read: %w", err)
+	}
+	from := &connector{Connector: inner}
+	db, err := gorm.Open(mysql.New(mysql.Config{Conn: watched{sql.OpenDB(from)}, DefaultStringSize: 255}), &gorm.Config{
 		Logger: logger.Discard, TranslateError: true, SkipDefaultTransaction: true,
 		NowFunc: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) },
 	})
@@ -93,7 +117,7 @@ func Open(ctx context.Context, dsn string) (*Pool, error) {
 	pool.SetMaxOpenConns(MaxConnections)
 	pool.SetMaxIdleConns(MaxConnections / 2)
 	pool.SetConnMaxIdleTime(5 * time.Minute)
-	p := &Pool{db, newMemory()}
+	p := &Pool{db, newMemory(), from}
 	if err := migrate(ctx, pool); err != nil {
 		p.Close()
 		return nil, err
@@ -195,32 +219,12 @@ var errLooked = errors.New("nothing is kept")
 // Transact runs f in a transaction. f is run again when the database gave the way to
 // another transaction (1213) or waited too long for a lock (1205), so it must be free
 // of other effects. With looking, nothing is locked and nothing is kept.
+//
+// After an error by which the database ended the transaction nothing more is sent in it, and that error is the outcome,
+// whatever f returned. The error is [ErrUnknown] where the connection was lost during the commit.
 func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) error {
 	for try := 1; ; try++ {
-		var written subject
-		var part bool
-		var posts map[uuid.UUID]time.Time
-		err := p.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-			s := &Tx{Reads: Reads{tx.WithContext(ctx), p.memory}, looking: looking}
-			defer func() { written, part, posts = s.written, s.part, s.posts }()
-			if err := f(s); err != nil {
-				return err
-			}
-			if looking {
-				return errLooked
-			}
-			if err := s.settle(); err != nil {
-				return err
-			}
-			return s.countHiding()
-		})
-		if errors.Is(err, errLooked) {
-			return nil
-		}
-		p.memory.forget(written, part)
-		if err == nil {
-			p.memory.notePosts(posts)
-		}
+		err := p.transact(ctx, looking, f)
 		var m *driver.MySQLError
 		again := errors.Is(err, errDeparted) || errors.As(err, &m) && (m.Number == 1213 || m.Number == 1205)
 		if !again || try == tries {
@@ -230,6 +234,71 @@ func (p *Pool) Transact(ctx context.Context, looking bool, f func(*Tx) error) er
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(time.Duration(try*try) * time.Millisecond):
+		}
+	}
+}
+
+func (p *Pool) transact(ctx context.Context, looking bool, f func(*Tx) error) error {
+	var s *Tx
+	var state transaction
+	err := p.db.WithContext(context.WithValue(ctx, transactionKey{}, &state)).Transaction(func(tx *gorm.DB) error {
+		s = &Tx{Reads: Reads{tx.WithContext(ctx), p.memory}, looking: looking}
+		if err := f(s); err != nil {
+			return err
+		}
+		if looking {
+			return errLooked
+		}
+		if err := s.settle(); err != nil {
+			return err
+		}
+		return s.countHiding()
+	})
+	if state.unknown {
+		err = p.settled(ctx, s.proof, err)
+	}
+	switch {
+	case state.unknown:
+	case state.fatal != nil:
+		err = fmt.Errorf("a transaction: %w", state.fatal)
+	case errors.Is(err, errLooked):
+		return nil
+	}
+	if s != nil {
+		p.memory.forget(s.written, s.part)
+		if err == nil {
+			p.memory.notePosts(s.posts)
+			watchOf(ctx).committed()
+		}
+	}
+	return err
+}
+
+// settling is how long it is asked what became of a transaction whose commit was not answered.
+const settling = 30 * time.Second
+
+// settled finds out what became of a transaction whose commit ended with an error that says nothing about it: nil where its
+// proof is there, the error where it is not. The proof is read with a lock, so that a commit that is still being made is
+// waited for.
+func (p *Pool) settled(ctx context.Context, of proof, lost error) error {
+	if of.table == "" {
+		return errors.Join(ErrUnknown, lost)
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), settling)
+	defer cancel()
+	for {
+		var n int
+		err := p.db.WithContext(ctx).Raw("SELECT COUNT(*) FROM "+of.table+" WHERE id = ? FOR UPDATE", of.id).Row().Scan(&n)
+		switch {
+		case err == nil && n > 0:
+			return nil
+		case err == nil:
+			return lost
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(ErrUnknown, lost)
+		case <-time.After(50 * time.Millisecond):
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/fault"
 	"ivytable.example/ivytable/internal/core/mailaddr"
+	"ivytable.example/ivytable/internal/store"
 )
 
 // Kind is what sort of trouble an Error is.
@@ -56,6 +58,31 @@ func Wrong(field string, given any, format string, args ...any) error {
 func IsKind(err error, kind Kind) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Kind == kind
+}
+
+// Watched returns a context for what answers one request. Outcome is asked what the answer comes to: where something could not be
+// read, that is the error, whatever was made of it.
+func Watched(ctx context.Context) (watched context.Context, outcome func(error) error) {
+	ctx, w := store.Watched(ctx)
+	return ctx, func(err error) error {
+		if lost := w.Err(); lost != nil && !errors.Is(err, store.ErrUnknown) {
+			return lost
+		}
+		return err
+	}
+}
+
+// Away says what to do about an error of a database that is not there or can't do its work at the moment; "" for other errors.
+func Away(err error) string {
+	switch {
+	case errors.Is(err, store.ErrUnknown):
+		return "The connection to the database was lost while this was saved, so it may have been saved or not. Look before you try again."
+	case errors.Is(err, store.ErrSaved):
+		return "The change was saved, but the database could not be reached for the answer. Read again to see it."
+	case store.Away(err):
+		return "The database can't be reached just now; nothing was changed. Try again in a few seconds."
+	}
+	return ""
 }
 
 // Problems collects what is wrong with a request.

@@ -90,8 +90,9 @@ func (s *Service) Wrote(ctx context.Context, by workspace.Actor, author mailaddr
 // It takes no locks. What was decided holds for the versions of the groups that were read;
 // where one is another by the end of the transaction, all is decided again.
 func (s *Service) Accept(ctx context.Context, m Arrived) error {
+	ctx, outcome := workspace.Watched(ctx)
 	for try := 1; ; try++ {
-		err := s.accept(ctx, m, try == 1)
+		err := outcome(s.accept(ctx, m, try == 1))
 		if !errors.Is(err, errChanged) || try == maxTries {
 			return err
 		}

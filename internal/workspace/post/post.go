@@ -69,13 +69,20 @@ type Destination struct {
 // neither find nor write to is not there, and reports can be sent to everything, so that
 // nothing tells which groups there are.
 func (s *Service) Find(ctx context.Context, a mailaddr.Address, unknown bool) (Destination, error) {
-	return find(s.k.View(ctx, workspace.Actor{}), a, unknown)
+	ctx, outcome := workspace.Watched(ctx)
+	d, err := find(s.k.View(ctx, workspace.Actor{}), a, unknown)
+	return d, outcome(err)
 }
 
 // FindFor is Find for somebody who signed in to send, who is told at once what the rules say: its error is also what a
 // message by them would be answered with, such as a *[Refused].
 func (s *Service) FindFor(ctx context.Context, a mailaddr.Address, by workspace.Actor) (Destination, error) {
-	v := s.k.View(ctx, workspace.Actor{})
+	ctx, outcome := workspace.Watched(ctx)
+	d, err := findFor(s.k.View(ctx, workspace.Actor{}), a, by)
+	return d, outcome(err)
+}
+
+func findFor(v *workspace.View, a mailaddr.Address, by workspace.Actor) (Destination, error) {
 	self, err := mailaddr.Parse(by.Person.Address)
 	if err != nil {
 		return Destination{}, err
