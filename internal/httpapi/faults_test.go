@@ -1,51 +1,16 @@
 package httpapi_test
 
 import (
-	"context"
 	"database/sql"
-	"database/sql/driver"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 
-	"github.com/go-sql-driver/mysql"
+	kit "ivytable.example/ivytable/internal/testkit"
 )
-
-// fault has the database fail at one statement of a request.
-type fault struct {
-	mu       sync.Mutex
-	at       int // the statement, counted from 1
-	deadlock bool
-	seen     int
-	query    string // at which it failed; "": the request has fewer statements
-}
-
-// intercept fails the statement: by a deadlock, on which the database rolls everything back and commits what follows by itself, or
-// by losing the connection. A deadlocked change is not begun again, so that nothing of it may be left.
-func (f *fault) intercept(_ context.Context, c driver.Conn, query string) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.seen++
-	switch {
-	case f.query != "" && query == "BEGIN":
-		return mysql.ErrInvalidConn
-	case f.query != "" || f.seen != f.at:
-		return nil
-	}
-	f.query = query
-	if f.deadlock && query != "BEGIN" {
-		if _, err := c.(driver.ExecerContext).ExecContext(context.Background(), "ROLLBACK", nil); err != nil {
-			return err
-		}
-		return &mysql.MySQLError{Number: 1213, Message: "Deadlock found when trying to get lock; try restarting transaction"}
-	}
-	_ = c.Close()
-	return mysql.ErrInvalidConn
-}
 
 // records is what all tables hold, as checksums. What is noted of a request by itself is left out: when a token was used, attempts to
 // sign in.
@@ -133,19 +98,19 @@ func TestAFaultAtEachStatement(t *testing.T) {
 		was := records(t, db)
 		for n, done := 1, false; !done; n++ {
 			for _, deadlock := range []bool{true, false} {
-				at := &fault{at: n, deadlock: deadlock}
+				at := &kit.Fault{At: n, Deadlock: deadlock}
 				r := request(t, as, op.Method, path, body)
-				k.Pool.Intercept(at.intercept)
+				k.Pool.Intercept(at.Intercept)
 				status, says := once(r)
 				k.Pool.Intercept(nil)
-				if at.query == "" {
+				if at.Query == "" {
 					if done = true; status != c.want[by] {
 						t.Errorf("%s: in the end %d, want %d\n%s", c.op, status, c.want[by], says)
 					}
 					break
 				}
 				statements++
-				what := fmt.Sprintf("%s, statement %d (deadlock: %t): %.200s", c.op, n, deadlock, strings.Join(strings.Fields(at.query), " "))
+				what := fmt.Sprintf("%s, statement %d (deadlock: %t): %.200s", c.op, n, deadlock, strings.Join(strings.Fields(at.Query), " "))
 				if status != http.StatusServiceUnavailable && (status != 0 || !strings.HasPrefix(c.op, "export-")) {
 					t.Errorf("%s\n%d %.300s", what, status, says)
 				}

@@ -86,7 +86,11 @@ func (s *session) Auth(string) (sasl.Server, error) {
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		ctx, cancel := context.WithTimeout(context.Background(), patience)
 		defer cancel()
+		ctx, outcome := workspace.Watched(ctx)
 		by, err := s.s.service.Account.SignInToSend(ctx, s.source(), user, password)
+		if err = outcome(err); workspace.Away(err) != "" {
+			return s.failed("sign in", err)
+		}
 		var e *workspace.Error
 		switch {
 		case err == nil:
@@ -197,6 +201,9 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 	var many *post.TooMany
 	var e *workspace.Error
 	switch {
+	case workspace.Away(err) != "":
+		messagesIn.WithLabelValues("failed").Inc()
+		return s.failed(doing, err)
 	case errors.As(err, &r): // X.7.2: not authorised for this list
 		messagesIn.WithLabelValues("refused").Inc()
 		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", plain(r.Error()))
@@ -304,6 +311,7 @@ func (s *session) unread(err error) error {
 func (s *session) take(m Message, body *spool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
+	ctx, outcome := workspace.Watched(ctx)
 	tr := s.trace()
 	var err error
 	if tr.Mark, err = s.s.service.Post.Marker(ctx); err != nil {
@@ -346,6 +354,9 @@ func (s *session) take(m Message, body *spool) error {
 	a.ReturnPath = s.from
 	a.Body, a.Size, a.EightBit = body, body.size, body.eightBit
 	log := s.s.o.Log.With("id", tr.ID, "author", m.Author.Key(), "proven", a.Proven, "to", len(s.to), "size", len(a.Header)+body.size)
+	if err := outcome(nil); err != nil {
+		return s.no("data", err)
+	}
 	if err := s.s.service.Post.Accept(ctx, a); err != nil {
 		no := s.no("data", err)
 		log.Info("message refused", "answer", no.Message)

@@ -117,6 +117,9 @@ var hash = sync.OnceValue(func() string { return account.HashPassword(Password) 
 // New makes the workspace in an empty schema. Its time begins on 23 November 2026.
 func New(dsn string) (*Kit, error) {
 	ctx := context.Background()
+	if err := copyTables(ctx, dsn); err != nil {
+		return nil, err
+	}
 	s, err := store.Open(ctx, dsn)
 	if err != nil {
 		return nil, err

@@ -90,9 +90,8 @@ func (s *Service) Wrote(ctx context.Context, by workspace.Actor, author mailaddr
 // It takes no locks. What was decided holds for the versions of the groups that were read;
 // where one is another by the end of the transaction, all is decided again.
 func (s *Service) Accept(ctx context.Context, m Arrived) error {
-	ctx, outcome := workspace.Watched(ctx)
 	for try := 1; ; try++ {
-		err := outcome(s.accept(ctx, m, try == 1))
+		err := s.accept(ctx, m, try == 1)
 		if !errors.Is(err, errChanged) || try == maxTries {
 			return err
 		}
@@ -100,9 +99,10 @@ func (s *Service) Accept(ctx context.Context, m Arrived) error {
 }
 
 func (s *Service) accept(ctx context.Context, a Arrived, first bool) error {
+	ctx, outcome := workspace.Watched(ctx)
 	v := s.k.View(ctx, workspace.Actor{Via: "smtp"})
 	p, err := s.decideAll(v, a)
-	if err != nil {
+	if err = outcome(err); err != nil {
 		return err
 	}
 	if first {

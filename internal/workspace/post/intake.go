@@ -117,7 +117,7 @@ func (q *intake) run(s *Service) {
 			all[i] = e.p
 		}
 		err := s.recordPlain(all)
-		if err == nil || len(batch) == 1 || errors.Is(err, context.DeadlineExceeded) { // the database does not answer: nobody is to blame
+		if err == nil || len(batch) == 1 || errors.Is(err, context.DeadlineExceeded) || workspace.Away(err) != "" { // the database does not answer: nobody is to blame
 			for _, e := range batch {
 				e.done <- err
 			}
