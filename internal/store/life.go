@@ -235,6 +235,8 @@ func (s *Reads) LastActivity(groups []uuid.UUID) (posts, joins map[uuid.UUID]tim
 type Served struct {
 	Day  string `json:"day"` // the last one, in the workspace's zone
 	Days int    `json:"days"`
+	// Back is the day to which the clock went back, while it is not known yet that it stays there.
+	Back string `json:"back,omitempty"`
 	// Matched is the last day on which all groups were matched with the rules.
 	Matched string `json:"matched"`
 }

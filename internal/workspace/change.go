@@ -403,32 +403,6 @@ func Answered[T any](v *View, request any, answer *T) (bool, error) {
 	return true, json.Unmarshal(i.Answer, answer)
 }
 
-// OnGroupOnce is [Kernel.OnGroup] for a change that makes something, as [Once] is
-// [Kernel.Do]. first, where it is not nil, takes locks that come before that of the group.
-func OnGroupOnce[T any](ctx context.Context, k *Kernel, by Actor, ref string, do access.Action, first func(c *Change) error, request any, answer *T, f func(c *Change, g *Locked) error) error {
-	found, err := k.View(ctx, by).FindGroup(ref, do)
-	if err != nil {
-		return err
-	}
-	leave, err := k.gates.enter(ctx, found.ID, by.Preview)
-	if err != nil {
-		return err
-	}
-	defer leave()
-	return Once(ctx, k, by, []any{do, found.ID, request}, answer, func(c *Change) error {
-		if first != nil {
-			if err := first(c); err != nil {
-				return err
-			}
-		}
-		g, err := c.LockGroup(found.ID, ref, do)
-		if err != nil {
-			return err
-		}
-		return f(c, g)
-	})
-}
-
 // Looked ends a use case that was only looked at before its change began.
 func (a Actor) Looked() error { return errPreviewed }
 

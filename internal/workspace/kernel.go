@@ -195,12 +195,25 @@ func (k *Kernel) change(ctx context.Context, by Actor, tx *store.Tx) *Change {
 // the actor may not find is not there for them and nobody can wait for its lock; then it
 // is locked, and permission is asked again.
 func (k *Kernel) OnGroup(ctx context.Context, by Actor, ref string, do access.Action, f func(c *Change, g *Locked) error) error {
-	return k.OnGroupAfter(ctx, by, ref, do, func(*Change) error { return nil }, f)
+	return k.OnGroupAfter(ctx, by, ref, do, nil, f)
 }
 
 // OnGroupAfter is OnGroup for a change that takes locks which come before that of the group:
 // first takes them.
 func (k *Kernel) OnGroupAfter(ctx context.Context, by Actor, ref string, do access.Action, first func(c *Change) error, f func(c *Change, g *Locked) error) error {
+	return k.onGroup(ctx, by, ref, do, func(found Group) error { return k.Do(ctx, by, lockAndDo(found, ref, do, first, f)) })
+}
+
+// OnGroupOnce is [Kernel.OnGroup] for a change that makes something, as [Once] is
+// [Kernel.Do]. first, where it is not nil, takes locks that come before that of the group.
+func OnGroupOnce[T any](ctx context.Context, k *Kernel, by Actor, ref string, do access.Action, first func(c *Change) error, request any, answer *T, f func(c *Change, g *Locked) error) error {
+	return k.onGroup(ctx, by, ref, do, func(found Group) error {
+		return Once(ctx, k, by, []any{do, found.ID, request}, answer, lockAndDo(found, ref, do, first, f))
+	})
+}
+
+// onGroup lets one change of a group after the other be made.
+func (k *Kernel) onGroup(ctx context.Context, by Actor, ref string, do access.Action, change func(found Group) error) error {
 	found, err := k.View(ctx, by).FindGroup(ref, do)
 	if err != nil {
 		return err
@@ -210,21 +223,28 @@ func (k *Kernel) OnGroupAfter(ctx context.Context, by Actor, ref string, do acce
 		return err
 	}
 	defer leave()
-	return k.Do(ctx, by, func(c *Change) error {
+	return change(found)
+}
+
+// lockAndDo takes the locks of a change of a group that was found, asks permission again, and does f.
+func lockAndDo(found Group, ref string, do access.Action, first func(c *Change) error, f func(c *Change, g *Locked) error) func(c *Change) error {
+	return func(c *Change) error {
 		if found.Relation.Powers != 0 { // as a helper: the areas stay as they are until it ends
 			if _, err := c.Tx.RLockSetting(AreasSetting, new([]Area)); err != nil {
 				return err
 			}
 		}
-		if err := first(c); err != nil {
-			return err
+		if first != nil {
+			if err := first(c); err != nil {
+				return err
+			}
 		}
 		g, err := c.LockGroup(found.ID, ref, do)
 		if err != nil {
 			return err
 		}
 		return f(c, g)
-	})
+	}
 }
 
 // gates let those wait in memory who want to lock the same thing: while they wait for

@@ -10,6 +10,7 @@ import (
 func init() {
 	register[ExpiryChanged]()
 	register[CaretakerAgreed]()
+	register[ClockWentBack]()
 	register[NamingChanged]()
 	register[CeilingsChanged]()
 	register[StartingPointSaved]()
@@ -71,6 +72,18 @@ func (f CaretakerAgreed) did(Who, string) string {
 	return fmt.Sprintf("found that %s takes care of groups without owners", f.Address)
 }
 func (CaretakerAgreed) undo() Undo { return cannot("Name somebody else in the term rules.") }
+
+// ClockWentBack: the clock of the service shows an earlier day than before. From and To are days, 2027-01-02.
+type ClockWentBack struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+func (ClockWentBack) Kind() Kind { return "clock.back" }
+func (f ClockWentBack) did(Who, string) string {
+	return fmt.Sprintf("found that its clock went back from %s to %s; expiry and deletion go on by the day that it shows now", f.From, f.To)
+}
+func (ClockWentBack) undo() Undo { return cannot("Check the clock of the machine.") }
 
 // CeilingsChanged: how far groups may go.
 type CeilingsChanged struct {

@@ -8,6 +8,9 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
+	"syscall"
+	"time"
 
 	"ivytable.example/ivytable/internal/localdb"
 	"ivytable.example/ivytable/internal/localdb/dbtest"
@@ -32,7 +35,12 @@ func run(args []string) int {
 		return 1
 	}
 	defer s.Stop()
-	cmd := exec.Command(args[0], args[1:]...)
+	// A signal that ends the run ends the command, and then the database is stopped.
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 20 * time.Second
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
 	cmd.Env = append(os.Environ(), dbtest.Env+"="+s.DSN)
 	err = cmd.Run()

@@ -1,6 +1,7 @@
 package life_test
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"sync"
@@ -254,6 +255,69 @@ func TestNobodyIsCutOffUnwarned(t *testing.T) {
 				t.Errorf("at its end: %+v, %v; told the day before: %v", now.Term, err, told)
 			}
 		})
+	}
+}
+
+// A clock that ran ahead and came back stops neither matching nor deletion, and days that it skipped count as one.
+func TestAClockThatCameBack(t *testing.T) {
+	l := k.Fresh(t, "clock_back")
+	ines := l.Actor(t, kit.Administrator)
+	terms := api.Terms{Rules: []api.TermRule{{Name: "All", Length: "100 days"}}, Notices: []int{30}, RecoveryDays: 10, AddressDays: 30, TimeZone: "UTC"}
+	if _, err := l.Life.SetTerms(ctx, ines, terms, 0); err != nil {
+		t.Fatal(err)
+	}
+	g, stays := l.Make(t, "Retired"), l.Make(t, "Stays")
+	run := func() {
+		t.Helper()
+		if err := l.Life.Run(ctx); err != nil {
+			t.Fatal(err)
+		}
+		l.Letters(t)
+		if err := l.Life.Run(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run()
+	if _, err := l.Life.Retire(ctx, ines, g.Address, 0); err != nil {
+		t.Fatal(err)
+	}
+	run()
+	for range 30 { // it jumps to and fro within a day
+		l.Move(1000)
+		run()
+		l.Move(-1000)
+		run()
+	}
+	back := 0
+	for _, e := range kit.First(l.History.List(ctx, ines, "", "", "", 200)).Items {
+		if e.Kind == "clock.back" {
+			back++
+		}
+	}
+	if back == 0 {
+		t.Error("nothing is said of the clock")
+	}
+	gone := func() bool {
+		_, err := l.Read().Group(uuid.MustParse(g.ID))
+		return errors.Is(err, store.ErrNotFound)
+	}
+	if gone() {
+		t.Fatal("the jumps of one day deleted a group")
+	}
+	l.SQL(t, "UPDATE mail_groups SET term_rule = '' WHERE address = '"+stays.Address+"'")
+	for day := 1; day <= 12; day++ {
+		l.Move(1)
+		run()
+		if gone() && day < 8 {
+			t.Errorf("deleted after %d days", day)
+		}
+	}
+	if !gone() {
+		t.Error("it was never deleted")
+	}
+	var rule string
+	if l.SQL(t, "SELECT term_rule FROM mail_groups WHERE address = '"+stays.Address+"'", &rule); rule != "All" {
+		t.Errorf("it was not matched with the rules: %q", rule)
 	}
 }
 

@@ -47,16 +47,20 @@ func (s *Service) Run(ctx context.Context) error {
 	return nil
 }
 
-// serve counts today as a day on which the service ran, once, and returns what was counted so far. A clock that jumps
-// counts as one day, and one that goes back as none.
+// serve counts today as a day on which the service ran, once, and returns what was counted so far. A clock that jumps ahead
+// counts as one day. Where it goes back, nothing is counted until its next day: then it has stayed there, and days count from
+// there on, so that a clock that once ran ahead stops nothing until the time that it showed.
 func (s *Service) serve(ctx context.Context) (out store.Served, err error) {
 	v := s.k.View(ctx, workspace.Service)
 	if _, err := v.Read.Setting(ServedSetting, &out); err != nil {
 		return out, err
 	}
 	t, err := v.Terms()
-	if err != nil || v.Now().Before(t.Life.After(t.Life.Noon(out.Day), 1)) && out.Day != "" {
+	if err != nil {
 		return out, err
+	}
+	if today := t.Date(v.Now()); today == out.Day && out.Back == "" || today == out.Back {
+		return out, nil
 	}
 	err = s.k.Do(ctx, workspace.Service, func(c *workspace.Change) error {
 		out = store.Served{}
@@ -64,11 +68,20 @@ func (s *Service) serve(ctx context.Context) (out store.Served, err error) {
 		if err != nil {
 			return err
 		}
-		if today := t.Date(c.Now()); today > out.Day {
-			out.Day, out.Days = today, out.Days+1
-			return c.Tx.SaveSetting(ServedSetting, out, version+1)
+		switch today := t.Date(c.Now()); {
+		case today > out.Day, out.Back != "" && today > out.Back && today < out.Day:
+			out.Day, out.Days, out.Back = today, out.Days+1, ""
+		case today == out.Day:
+			out.Back = ""
+		case today != out.Back:
+			if err := c.Record(event.ClockWentBack{From: out.Day, To: today}, nil); err != nil {
+				return err
+			}
+			out.Back, out.Matched = today, ""
+		default:
+			return nil
 		}
-		return nil
+		return c.Tx.SaveSetting(ServedSetting, out, version+1)
 	})
 	return out, err
 }
