@@ -118,7 +118,7 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.url, "url", "", "address of the service (default: where you signed in)")
 	f.String("config", "", "file with settings, a JSON object of flag names and values")
 	markSettings(f)
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(), a.factorCommands(), a.protectionCommands(), a.externalCommands(), a.findingCommands(), a.roundCommands(), a.reportCommand(), a.publicCommands(), a.areaCommands(),
+	root.AddCommand(a.serveCommand(), a.serviceCommands(), a.demoCommand(), a.backupCommand(), a.restoreCommand(), a.openapiCommand(), a.signInCommand(), a.signOutCommand(), a.passwordCommand(), a.meCommand(), a.tokenCommands(), a.factorCommands(), a.protectionCommands(), a.externalCommands(), a.findingCommands(), a.roundCommands(), a.reportCommand(), a.publicCommands(), a.areaCommands(),
 		a.groupCommands(), a.policyCommands(), a.memberCommands(), a.nestingCommands(), a.overrideCommands(), a.requestCommands(), a.invitationCommands(), a.joinLinkCommands(), a.ruleCommands(),
 		a.personCommands(), a.namingCommands(), a.startingPointCommands(), a.addressCommands(), a.attributeCommands(), a.domainCommands(), a.termCommands(), a.clockCommand(),
 		a.rehearseCommand(), a.whoMayCommand(), a.ceilingCommands(), a.waitingCommands(), a.undeliveredCommands(), a.postCommands(), a.historyCommands(), a.filterCommands(), a.viewCommands(), a.changeCommands())

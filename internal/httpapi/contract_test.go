@@ -397,6 +397,10 @@ var contract = []row{
 	{op: "list-group-undelivered", path: "ref=<hidden>", want: [7]int{401, 404, 403, 200, 200, 403, 200}},
 	{op: "retry-undelivered", body: `{"ids": ["<undelivered>"]}`, want: signedIn(200), records: "mail.retry", by: []int{3, 4, 6}},
 
+	// service
+	{op: "check-service", want: only(200, 5, 6)},
+	{op: "repair-service", want: only(200, 6)}, // x
+
 	// history
 	{op: "read-seal", want: only(200, 5, 6)},
 	{op: "verify-history", body: `{}`, want: only(200, 5, 6)},

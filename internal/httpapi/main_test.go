@@ -39,6 +39,19 @@ func TestMain(m *testing.M) {
 	})
 }
 
+// fresh lets a test ask a workspace of its own, in which little is kept.
+func fresh(t *testing.T, schema string) {
+	t.Helper()
+	wasK, wasServer, wasTokens, wasSessions := k, server, tokens, sessions
+	k, tokens, sessions = k.Fresh(t, schema), map[string]string{}, map[string]string{}
+	own, _ := httpapi.Routes(k.Service, httpapi.Options{Log: slog.New(slog.DiscardHandler), Version: "0.1.0"})
+	server = httptest.NewServer(own)
+	t.Cleanup(func() {
+		server.Close()
+		k, server, tokens, sessions = wasK, wasServer, wasTokens, wasSessions
+	})
+}
+
 // token returns a token of somebody.
 func token(t *testing.T, address string) string {
 	t.Helper()

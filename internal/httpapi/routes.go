@@ -227,6 +227,10 @@ func (s *server) routes() []route {
 		on("POST", "/undelivered/retries", "retry-undelivered", "Try mail again; a result for each", s.retryUndelivered, looks, groups),
 		on("POST", "/waiting/decisions", "decide-waiting", "Approve or decline what waits, whatever its kind; a result for each", s.decideWaiting, looks, groups),
 
+		// service
+		on("GET", "/service/check", "check-service", "Whether the records agree with those that they follow from", s.checkRecords, long),
+		on("POST", "/service/repairs", "repair-service", "Make records right that the service can make right by itself", s.repairRecords, looks, long),
+
 		// history
 		on("GET", "/history", "list-history", "What changed in the workspace", s.listHistory),
 		on("GET", "/history-keeping", "read-history-keeping", "For how long the history is kept, and who gets its seals", s.readKeeping),

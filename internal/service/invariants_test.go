@@ -29,9 +29,7 @@ func agrees(t *testing.T, l *kit.Kit, ines workspace.Actor) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-		t.Errorf("sizes that no count finds: %v, %v", wrong, err)
-	}
+	l.Agrees(t)
 	for _, g := range page.Items {
 		var c api.Counts
 		seen := map[string]bool{}

@@ -15,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/workspace/attributes"
 	"ivytable.example/ivytable/internal/workspace/bulk"
 	"ivytable.example/ivytable/internal/workspace/consent"
+	"ivytable.example/ivytable/internal/workspace/consistency"
 	"ivytable.example/ivytable/internal/workspace/directory"
 	"ivytable.example/ivytable/internal/workspace/domains"
 	"ivytable.example/ivytable/internal/workspace/external"
@@ -41,33 +42,34 @@ import (
 
 // Service is all that can be done with a workspace.
 type Service struct {
-	Account    *account.Service
-	Area       *area.Service
-	Attributes *attributes.Service
-	Bulk       *bulk.Service
-	Consent    *consent.Service
-	Directory  *directory.Service
-	Domains    *domains.Service
-	External   *external.Service
-	Group      *group.Service
-	History    *history.Service
-	Joining    *joining.Service
-	Life       *life.Service
-	Member     *member.Service
-	Naming     *naming.Service
-	Pause      *pause.Service
-	People     *people.Service
-	Post       *post.Service
-	Protection *protection.Service
-	Public     *public.Service
-	Reach      *reach.Service
-	Review     *review.Service
-	Round      *round.Service
-	Rules      *rules.Service
-	Signing    *signing.Service
-	Undo       *undo.Service
-	Views      *views.Service
-	Waiting    *waiting.Service
+	Account     *account.Service
+	Area        *area.Service
+	Attributes  *attributes.Service
+	Bulk        *bulk.Service
+	Consent     *consent.Service
+	Consistency *consistency.Service
+	Directory   *directory.Service
+	Domains     *domains.Service
+	External    *external.Service
+	Group       *group.Service
+	History     *history.Service
+	Joining     *joining.Service
+	Life        *life.Service
+	Member      *member.Service
+	Naming      *naming.Service
+	Pause       *pause.Service
+	People      *people.Service
+	Post        *post.Service
+	Protection  *protection.Service
+	Public      *public.Service
+	Reach       *reach.Service
+	Review      *review.Service
+	Round       *round.Service
+	Rules       *rules.Service
+	Signing     *signing.Service
+	Undo        *undo.Service
+	Views       *views.Service
+	Waiting     *waiting.Service
 
 	kernel *workspace.Kernel
 }
@@ -76,7 +78,7 @@ type Service struct {
 func New(ctx context.Context, pool *store.Pool, o workspace.Options) (*Service, error) {
 	k := workspace.New(pool, o)
 	s := &Service{
-		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
+		Account: account.New(k), Area: area.New(k), Attributes: attributes.New(k), Bulk: bulk.New(k), Consent: consent.New(k), Consistency: consistency.New(k, history.New(k)), Directory: directory.New(k), Domains: domains.New(k), External: external.New(k), Group: group.New(k), History: history.New(k), Joining: joining.New(k), Life: life.New(k),
 		Member: member.New(k), Naming: naming.New(k), Pause: pause.New(k), People: people.New(k), Post: post.New(k), Protection: protection.New(k), Public: public.New(k), Reach: reach.New(k), Review: review.New(k), Round: round.New(k), Rules: rules.New(k), Signing: signing.New(k), Views: views.New(k), kernel: k,
 	}
 	s.Undo = undo.New(k, undo.Rooms{Area: s.Area, Attributes: s.Attributes, Bulk: s.Bulk, Consent: s.Consent, Directory: s.Directory, Domains: s.Domains, External: s.External, History: s.History, Group: s.Group, Joining: s.Joining, Life: s.Life,

@@ -39,7 +39,7 @@ var mayImport = map[string][]string{
 	"e2e":                          {"e2e/browser", "e2e/outside", "internal"},
 }
 
-var rooms = []string{"people", "pause", "history", "account", "protection", "area", "attributes", "domains", "signing", "views", "naming", "member", "consent", "joining", "external", "public", "rules", "group", "life", "directory", "post", "reach", "bulk", "review", "round", "undo", "waiting"}
+var rooms = []string{"people", "pause", "history", "consistency", "account", "protection", "area", "attributes", "domains", "signing", "views", "naming", "member", "consent", "joining", "external", "public", "rules", "group", "life", "directory", "post", "reach", "bulk", "review", "round", "undo", "waiting"}
 
 func under(path, folder string) bool { return path == folder || strings.HasPrefix(path, folder+"/") }
 

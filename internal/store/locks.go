@@ -49,6 +49,22 @@ func (s *Tx) orderGroups(ids ...uuid.UUID) error {
 	return s.order(rankGroups)
 }
 
+// LockEverything keeps everybody else from changing people and groups.
+func (s *Tx) LockEverything() error {
+	if err := s.order(rankPeople); err != nil {
+		return err
+	}
+	if err := s.db.Exec("SELECT COUNT(*) FROM (SELECT id FROM people ORDER BY id" + s.locking("FOR UPDATE") + ") x").Error; err != nil {
+		return wrap("lock people", err)
+	}
+	var ids []uuid.UUID
+	if err := s.db.Raw("SELECT id FROM mail_groups ORDER BY id").Scan(&ids).Error; err != nil {
+		return wrap("lock groups", err)
+	}
+	_, err := s.LockGroups(ids)
+	return err
+}
+
 // LockNesting keeps everybody else from nesting groups: two that are nested into each
 // other at once would make a loop that neither of them sees.
 func (s *Tx) LockNesting() error {

@@ -169,18 +169,27 @@ type personValue struct {
 	Value     string
 }
 
+func personValues(p Person) (rows []personValue, err error) {
+	var fields map[string]string
+	if err := json.Unmarshal(p.Attributes, &fields); err != nil {
+		return nil, fmt.Errorf("the attributes of %s: %w", p.Address, err)
+	}
+	for path, values := range rule.FieldKeys(fields) {
+		for i, v := range values {
+			rows = append(rows, personValue{p.ID, path, i, v})
+		}
+	}
+	return rows, nil
+}
+
 func (s *Tx) addValues(people []Person) error {
 	var rows []personValue
 	for _, p := range people {
-		var fields map[string]string
-		if err := json.Unmarshal(p.Attributes, &fields); err != nil {
-			return fmt.Errorf("the attributes of %s: %w", p.Address, err)
+		values, err := personValues(p)
+		if err != nil {
+			return err
 		}
-		for path, values := range rule.FieldKeys(fields) {
-			for i, v := range values {
-				rows = append(rows, personValue{p.ID, path, i, v})
-			}
-		}
+		rows = append(rows, values...)
 	}
 	return inBatches(rows, func(rows []personValue) error { return wrap("write values of people", s.db.Create(&rows).Error) })
 }

@@ -76,6 +76,20 @@ func (k *Kit) Write(t testing.TB, f func(*store.Tx) error) {
 	}
 }
 
+// Agrees checks that all records agree with those that they follow from.
+func (k *Kit) Agrees(t testing.TB) {
+	t.Helper()
+	found, err := k.Consistency.Check(context.Background(), k.Actor(t, Administrator))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range found.Checks {
+		if c.Wrong > 0 {
+			t.Errorf("%s: %d records are wrong: %v", c.Name, c.Wrong, c.Says)
+		}
+	}
+}
+
 // Now returns the time in the workspace.
 func (k *Kit) Now() time.Time {
 	k.mu.Lock()

@@ -121,6 +121,8 @@ const (
 	ChangeMany           Action = "change_many"
 	ReadReview           Action = "read_review"
 	ChangeReview         Action = "change_review"
+	CheckRecords         Action = "check_records"
+	RepairRecords        Action = "repair_records"
 )
 
 // permit says who may do something. Administrators may do everything.
@@ -187,6 +189,8 @@ var onWorkspace = []permit{
 	{action: ChangeMany, refusal: "Only administrators may change many groups at once."},
 	{action: ReadReview, auditor: true, refusal: "Only administrators and auditors see how the review of the whole directory goes."},
 	{action: ChangeReview, refusal: "Only administrators say what the review finds, and who mends it."},
+	{action: CheckRecords, auditor: true, refusal: "Only administrators and auditors may check the records of the service."},
+	{action: RepairRecords, refusal: "Only administrators may repair the records of the service."},
 	{action: ReadReach, auditor: true, refusal: "Only administrators and auditors see what somebody else may do in all groups."},
 	{action: ReadCeilings, auditor: true, creators: true, refusal: "Only administrators, auditors and those who may create groups see the ceilings of the workspace."},
 	{action: ChangeCeilings, refusal: "Only administrators may change the ceilings of the workspace."},

@@ -63,6 +63,7 @@ var samples = []Event{
 	{Who{}, "service", books, GroupLapsed{"2027-01-02"}, 0},
 	{Who{}, "service", books, GroupPurged{}, 0},
 	{Who{}, "service", Who{}, ClockWentBack{"2030-06-01", "2026-11-24"}, 0},
+	{ines, "api", Who{}, RecordsRepaired{[]string{"group-counts (2)", "jobs (1)"}, 3}, 0},
 	{Who{}, "service", books, NoticeSent{30, []string{oda.Address, tove.Address}}, 0},
 	{ines, "console", books, RuleSet{"", `title pr`, 0, 20, 14, 0}, 0},
 	{ines, "console", books, RuleSet{`title pr`, `department pr`, 20, 30, 1, 2}, 0},
@@ -232,7 +233,7 @@ func TestEncode(t *testing.T) {
 			t.Errorf("%s is read as %+v", c, e)
 		}
 	}
-	if k := Kinds(); len(k) != 94 || slices.Contains(k, "") {
+	if k := Kinds(); len(k) != 95 || slices.Contains(k, "") {
 		t.Errorf("%d kinds: %v", len(k), k)
 	}
 }

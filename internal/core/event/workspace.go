@@ -11,6 +11,7 @@ func init() {
 	register[ExpiryChanged]()
 	register[CaretakerAgreed]()
 	register[ClockWentBack]()
+	register[RecordsRepaired]()
 	register[NamingChanged]()
 	register[CeilingsChanged]()
 	register[StartingPointSaved]()
@@ -84,6 +85,18 @@ func (f ClockWentBack) did(Who, string) string {
 	return fmt.Sprintf("found that its clock went back from %s to %s; expiry and deletion go on by the day that it shows now", f.From, f.To)
 }
 func (ClockWentBack) undo() Undo { return cannot("Check the clock of the machine.") }
+
+// RecordsRepaired: records that did not agree with those that they follow from were made right.
+type RecordsRepaired struct {
+	Checks  []string `json:"checks"` // that found them, with how many each
+	Records int      `json:"records"`
+}
+
+func (RecordsRepaired) Kind() Kind { return "records.repair" }
+func (f RecordsRepaired) did(Who, string) string {
+	return fmt.Sprintf("repaired %s of the service: %s", number.Of(f.Records, "record"), strings.Join(f.Checks, ", "))
+}
+func (RecordsRepaired) undo() Undo { return cannot("What was wrong is not kept.") }
 
 // CeilingsChanged: how far groups may go.
 type CeilingsChanged struct {

@@ -201,9 +201,7 @@ func TestOwnersOfMany(t *testing.T) {
 	if now := read(t, all[0]); now.Counts != all[0].Counts || len(now.Owners) != 1 || now.Owners[0].Address != kit.Owner {
 		t.Errorf("%+v, %+v", now.Owners, now.Counts)
 	}
-	if wrong, err := k.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-		t.Errorf("%v, %v", wrong, err)
-	}
+	k.Agrees(t)
 	// beside those there are
 	if b := change(t, ines, api.NewBulk{Groups: []string{all[0].Address, all[0].ID, all[3].Address}, Owners: &api.OwnersChange{Add: []string{kit.Owner, kit.Moderator}}}); b.Total != 2 || b.Changed != 2 || read(t, all[3]).Counts.Owners != 2 {
 		t.Errorf("%+v", b)

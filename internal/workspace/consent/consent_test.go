@@ -177,9 +177,7 @@ func TestBothSidesAgree(t *testing.T) {
 	if letters = l.Letters(t); len(letters) != 1 || !slices.Equal(letters[0].To, []string{kit.Colleague}) {
 		t.Errorf("the inner side got %+v", letters)
 	}
-	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-		t.Error(wrong, err)
-	}
+	l.Agrees(t)
 	var kinds []string
 	h, err := l.History.List(ctx, petra, inner.Address, "", "", 50)
 	for _, e := range h.Items {
@@ -276,9 +274,7 @@ func TestPolicyEndsConsent(t *testing.T) {
 		if (n > 0) != (told > 0) || n > told {
 			t.Errorf("%d: %d letters", i, n)
 		}
-		if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-			t.Error(i, wrong, err)
-		}
+		l.Agrees(t)
 	}
 	// and what contradicts it from the start is not agreed
 	outer, inner := l.Make(t, "Start Outer", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("see_people=workspace") }), owned(t, l, "Start Inner", "see_people=members")
@@ -407,9 +403,7 @@ func TestConsentsAtOnce(t *testing.T) {
 	if err != nil || got == "+seen" && o.Policy[policy.SeePeople] > i.Policy[policy.SeePeople] {
 		t.Errorf("its people are seen by more than it says: %v", err)
 	}
-	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-		t.Error(wrong, err)
-	}
+	l.Agrees(t)
 }
 
 // known reports whether an error is an answer to whoever asked.
@@ -484,9 +478,7 @@ func TestChangesOfManyEndConsents(t *testing.T) {
 	if got := state(t, l, all[1].Address, all[0].Address); got != "+asked" {
 		t.Errorf("the first, which shows its people to its members alone: %s", got)
 	}
-	if wrong, err := l.Read().CheckSizes(); err != nil || len(wrong) > 0 {
-		t.Error(wrong, err)
-	}
+	l.Agrees(t)
 }
 
 func policyOf(words string) *api.PolicyPatch {

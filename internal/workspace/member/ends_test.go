@@ -110,9 +110,7 @@ func TestAMembershipEnds(t *testing.T) {
 	if i := slices.IndexFunc(h.Items, func(e api.HistoryEntry) bool { return e.Kind == "people.remove" }); err != nil || i < 0 || !strings.Contains(h.Items[i].Says, "their time in it was over") {
 		t.Errorf("history: %+v, %v", h.Items, err)
 	}
-	if bad, err := l.Read().CheckSizes(); err != nil || len(bad) > 0 {
-		t.Errorf("sizes: %v, %v", bad, err)
-	}
+	l.Agrees(t)
 
 	// who owns a group alone by then stays
 	if _, err := l.Member.Add(ctx, ines, other.Address, api.NewMembers{People: []api.NewPerson{{Address: kit.Administrator, Role: "owner", Until: day(2)}}}, 0); err != nil {

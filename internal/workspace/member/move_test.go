@@ -105,7 +105,5 @@ func TestSomebodyMoves(t *testing.T) {
 			t.Errorf("%+v: %v %s", m, kind, got)
 		}
 	}
-	if bad, err := l.Read().CheckSizes(); err != nil || len(bad) > 0 {
-		t.Errorf("sizes: %v, %v", bad, err)
-	}
+	l.Agrees(t)
 }
