@@ -198,5 +198,6 @@ func (s *Service) Jobs(expiry time.Duration) []Job {
 		{"changes of many groups", lookForChanges, s.Bulk.Run, s.Bulk.Begun},
 		{"forget what has ended", time.Hour, s.Account.ForgetExpired, nil},
 		{"forget old mail", time.Hour, s.Post.Forget, nil},
+		{"forget old changes of many groups", time.Hour, s.Bulk.Forget, nil},
 	}
 }

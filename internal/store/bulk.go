@@ -74,6 +74,20 @@ func (s *Reads) Bulk(id uuid.UUID) (b BulkChange, err error) {
 	return b, wrap("read a change of many groups", err)
 }
 
+// ForgetBulks deletes up to limit bulk changes that ended before a moment, with what they kept of their groups, and says whether there may be more.
+func (s *Tx) ForgetBulks(before time.Time, limit int) (more bool, err error) {
+	var ids []uuid.UUID
+	if err := s.db.Raw("SELECT id FROM bulk_changes WHERE ended_at < ? ORDER BY made_at LIMIT ?", before, limit).Scan(&ids).Error; err != nil || len(ids) == 0 {
+		return false, wrap("forget changes of many groups", err)
+	}
+	for _, q := range []string{"DELETE FROM bulk_items WHERE bulk_id IN ?", "DELETE FROM bulk_changes WHERE id IN ?"} {
+		if err := s.db.Exec(q, ids).Error; err != nil {
+			return false, wrap("forget changes of many groups", err)
+		}
+	}
+	return len(ids) == limit, nil
+}
+
 // Bulks returns a page of bulk changes, newest first.
 func (s *Reads) Bulks(after Cursor, limit int) (Page[BulkChange], error) {
 	return page(s, s.db.Model(&BulkChange{}), after, limit, sortKey[BulkChange]{column: "made_at", desc: true, value: func(b BulkChange) (string, uuid.UUID) { return b.MadeAt.Format(dbTime), b.ID }})

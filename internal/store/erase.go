@@ -166,16 +166,134 @@ func (s *Reads) EventsOf(changes []uuid.UUID, kind string) (map[uuid.UUID]Event,
 	return out, wrap("read entries", err)
 }
 
-// ErasePerson takes what names somebody, who is locked, out of their entry and out of all that notes by whom something was done. Their
-// addresses are free. was are the addresses that they have and had, and nobody else.
-func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Address, at time.Time) error {
+// Eraser takes what names somebody out of texts. about says whether a text is about them.
+type Eraser interface {
+	Text(text string, about bool) string
+	JSON(b []byte, about bool) ([]byte, error)
+}
+
+// form is how a column that can name somebody is written.
+type form int
+
+const (
+	plainText form = iota
+	jsonText
+	lineList  // an address a line: theirs goes
+	foldedKey // another column of the row, as filters compare it; it has the name of that and _key
+)
+
+// naming are the columns that can name somebody beside those of the history and of the person. TestEveryTextIsErased holds that each
+// column of text is here or among the unnaming.
+var naming = []struct {
+	table, column string
+	form          form
+}{
+	{"bulk_changes", "body", jsonText}, {"bulk_changes", "says", plainText}, {"bulk_changes", "reason", plainText},
+	{"bulk_items", "says", plainText}, {"bulk_items", "was", jsonText}, {"bulk_items", "wants", jsonText},
+	{"external_members", "reason", plainText}, {"failures", "recipient", plainText}, {"failures", "reply", plainText},
+	{"findings", "accepted_why", plainText}, {"findings", "says", plainText}, {"group_rules", "expression", plainText}, {"group_rules", "pending", jsonText},
+	{"idempotency", "answer", jsonText}, {"invitations", "address", plainText}, {"invitations", "addr_key", plainText}, {"invitations", "reason", plainText},
+	{"jobs", "recipients", lineList}, {"jobs", "reply", plainText}, {"join_links", "note", plainText},
+	{"mailings", "sender", plainText}, {"mailings", "fields", plainText}, {"mailings", "decision", jsonText}, {"mailings", "reason", plainText},
+	{"mail_groups", "description", plainText}, {"mail_groups", "description_key", foldedKey}, {"mail_groups", "welcome", plainText}, {"mail_groups", "mail", jsonText},
+	{"mail_groups", "exempt", plainText}, {"mail_groups", "kept", plainText},
+	{"messages", "author", plainText}, {"messages", "return_path", plainText}, {"messages", "subject", plainText}, {"messages", "message_id", plainText}, {"messages", "header", plainText},
+	{"notice_letters", "recipient", plainText}, {"notice_links", "recipient", plainText}, {"overrides", "reason", plainText},
+	{"proofs", "note", plainText}, {"purged_groups", "description", plainText}, {"purged_groups", "owners", plainText},
+	{"requests", "note", plainText}, {"requests", "reason", plainText}, {"returns", "recipient", plainText}, {"returns", "reply", plainText},
+	{"rounds", "note", plainText}, {"rounds", "stand_in", plainText}, {"rounds", "filter", plainText},
+	{"round_groups", "answerer", plainText}, {"round_groups", "owners", plainText}, {"round_groups", "note", plainText}, {"round_groups", "says", plainText},
+	{"round_letters", "recipient", plainText}, {"saved_views", "name", plainText}, {"saved_views", "name_key", foldedKey}, {"saved_views", "filter", plainText},
+	{"settings", "value", jsonText}, {"starting_points", "title", plainText}, {"starting_points", "about", plainText}, {"starting_points", "welcome", plainText}, {"starting_points", "mail", jsonText},
+	{"transmissions", "recipients", plainText}, {"transmissions", "first", plainText}, {"transmissions", "last", plainText},
+}
+
+// eraseTexts takes what names somebody by some words out of all texts. It goes once through each table that has such.
+func (s *Tx) eraseTexts(words []string, clean Eraser) error {
+	for _, n := range naming {
+		var keys []string
+		err := s.db.Raw("SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND column_key = 'PRI' ORDER BY ordinal_position", n.table).Scan(&keys).Error
+		if err != nil {
+			return wrap("erase a person", err)
+		}
+		var where []string
+		var args []any
+		for _, w := range words {
+			quoted, err := json.Marshal(w)
+			if err != nil {
+				return err
+			}
+			for _, form := range []string{w, string(quoted[1 : len(quoted)-1])} {
+				where, args = append(where, fmt.Sprintf("LOWER(CONVERT(`%s` USING utf8mb4)) LIKE LOWER(?)", n.column)), append(args, "%"+likeText(form)+"%")
+			}
+		}
+		type found struct {
+			key  []any
+			text string
+		}
+		var rows []found
+		err = eachRow(s.db.Raw(fmt.Sprintf("SELECT `%s`, `%s` FROM `%s` WHERE %s", strings.Join(keys, "`, `"), n.column, n.table, strings.Join(where, " OR ")), args...), func(scan func(...any) error) error {
+			f := found{key: make([]any, len(keys))}
+			into := make([]any, 0, len(keys)+1)
+			for i := range f.key {
+				into = append(into, &f.key[i])
+			}
+			err := scan(append(into, &f.text)...)
+			for i, k := range f.key {
+				if b, is := k.([]byte); is { // an identifier is compared as text
+					f.key[i] = string(b)
+				}
+			}
+			rows = append(rows, f)
+			return err
+		})
+		if err != nil {
+			return wrap("erase a person", err)
+		}
+		for _, f := range rows {
+			text := clean.Text(f.text, false)
+			switch n.form {
+			case foldedKey:
+				if err := s.db.Raw(fmt.Sprintf("SELECT `%s` FROM `%s` WHERE `%s` = ?", strings.TrimSuffix(n.column, "_key"), n.table, strings.Join(keys, "` = ? AND `")), f.key...).Row().Scan(&text); err != nil {
+					return wrap("erase a person", err)
+				}
+				text = rule.Fold(text)
+			case jsonText:
+				b, err := clean.JSON([]byte(f.text), false)
+				if err != nil {
+					return fmt.Errorf("erase a person from %s.%s: %w", n.table, n.column, err)
+				}
+				text = string(b)
+			case lineList:
+				text = strings.Join(slices.DeleteFunc(strings.Split(f.text, "\n"), func(line string) bool { return clean.Text(line, false) != line }), "\n")
+			}
+			if text == f.text {
+				continue
+			}
+			if err := s.writing(ofGroups|ofPeople|ofSettings).Exec(fmt.Sprintf("UPDATE IGNORE `%s` SET `%s` = ? WHERE `%s` = ?", n.table, n.column, strings.Join(keys, "` = ? AND `")), append([]any{text}, f.key...)...).Error; err != nil {
+				return wrap("erase a person", err)
+			}
+		}
+	}
+	return nil
+}
+
+// BeingDelivered reports whether a message is being delivered that has just come to one of some addresses.
+func (s *Reads) BeingDelivered(addresses []string) (is bool, err error) {
+	err = s.db.Raw("SELECT EXISTS (SELECT 1 FROM jobs WHERE handed_to IN ?)", addresses).Scan(&is).Error
+	return is, wrap("look for deliveries", err)
+}
+
+// ErasePerson takes what names somebody, who is locked, by some words, out of their entry and out of all other records but the history.
+// Their addresses are free. was are the addresses that they have and had, and nobody else.
+func (s *Tx) ErasePerson(p *Person, was, words []string, clean Eraser, name string, to mailaddr.Address, at time.Time) error {
 	for _, q := range []string{"DELETE FROM addresses WHERE ref = ?", "DELETE FROM words WHERE ref = ? AND kind = 1", "DELETE FROM person_values WHERE person_id = ?", "DELETE FROM credentials WHERE person_id = ?", "DELETE FROM second_factors WHERE person_id = ?", "UPDATE requests SET note = '' WHERE person_id = ?"} {
 		if err := s.db.Exec(q, p.ID).Error; err != nil {
 			return wrap("erase a person", err)
 		}
 	}
-	for _, q := range []string{"DELETE FROM overrides WHERE addr_key IN ?", "UPDATE round_groups SET answerer = '' WHERE answered_by IN ?"} {
-		if err := s.db.Exec(q, was).Error; err != nil {
+	for _, table := range []string{"overrides", "answers", "caretaker_proofs", "proofs", "sign_in_attempts"} {
+		if err := s.db.Exec("DELETE FROM "+table+" WHERE addr_key IN ?", was).Error; err != nil {
 			return wrap("erase a person", err)
 		}
 	}
@@ -189,12 +307,10 @@ func (s *Tx) ErasePerson(p *Person, was []string, name string, to mailaddr.Addre
 			return wrap("erase a person", err)
 		}
 	}
-	for _, w := range was {
-		if err := s.db.Exec("UPDATE round_groups SET owners = TRIM(BOTH '\n' FROM REPLACE(CONCAT('\n', owners, '\n'), CONCAT('\n', ?, '\n'), CONCAT('\n', ?, '\n'))) WHERE owners LIKE ?", w, to.String(), "%"+likeText(w)+"%").Error; err != nil {
-			return wrap("erase a person", err)
-		}
+	if err := s.eraseTexts(words, clean); err != nil {
+		return err
 	}
-	p.Name, p.Address, p.AddrKey, p.Attributes, p.PasswordHash, p.ErasedAt = name, to.String(), to.Key(), json.RawMessage("{}"), "", &at
+	p.Name, p.Address, p.AddrKey, p.Attributes, p.PasswordHash, p.MailPausedWhy, p.ErasedAt = name, to.String(), to.Key(), json.RawMessage("{}"), "", "", &at
 	if err := s.takeAddresses([]address{addressRow(to, KindPerson, p.ID)}); err != nil {
 		return err
 	}

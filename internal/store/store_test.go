@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -437,4 +438,55 @@ func parseID(t *testing.T, s string) uuid.UUID {
 		t.Fatal(err)
 	}
 	return id
+}
+
+// unnaming are the columns of text that name nobody, or whose erasure has a way of its own, each with why.
+var unnaming = map[string][]string{
+	"an address, which is deleted":                        {"addresses.*", "answers.addr_key", "caretaker_proofs.addr_key", "overrides.addr_key", "proofs.*", "sign_in_attempts.*"},
+	"the history, whose entries have a way of their own":  {"history.*", "history_people.*"},
+	"the person's own":                                    {"people.*", "person_values.*", "words.word", "credentials.*", "second_factors.secret", "known_sources.source", "recovery_codes.*"},
+	"who did something, which is replaced by its name":    {"*_by", "*.maker"},
+	"a word of ours":                                      {"*.kind", "*.state", "*.via", "*.outcome", "*.status", "*.mailbox", "*.open_once", "*.request_id", "*.idem_key", "group_settings.setting", "mail_groups.policy", "mail_groups.traits", "mail_groups.language", "mail_groups.promises", "mail_groups.starting_point", "saved_views.sort", "saved_views.list", "saved_views.columns", "starting_points.settings", "starting_points.traits", "starting_points.delivery", "starting_points.name", "rounds.questions", "rounds.reminders", "rounds.silence", "round_groups.confirmed", "settings.name", "signing_keys.*", "digests.zone", "domains.name"},
+	"what a group, a term rule or a round is called":      {"mail_groups.name", "mail_groups.name_key", "mail_groups.address", "mail_groups.addr_key", "mail_groups.domain", "mail_groups.term_rule", "mail_groups.term_key", "purged_groups.name", "purged_groups.address", "purged_groups.aliases", "round_groups.name", "round_groups.address", "rounds.name"},
+	"numbers of others":                                   {"findings.others"},
+	"asked about before":                                  {"jobs.handed_to"},
+	"bodies of mail, which are deleted after thirty days": {"messages.short_body", "message_bodies.octets", "mailings.edits"},
+	"the tables of migrations":                            {"goose_lock.locked_by"},
+}
+
+func TestEveryTextIsErased(t *testing.T) {
+	db := open(t).Pool.Reads(ctx).db
+	var columns []struct{ TableName, ColumnName string }
+	err := db.Raw(`SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = DATABASE()
+		AND (data_type IN ('varchar', 'text', 'mediumtext', 'longtext', 'tinytext', 'blob', 'mediumblob', 'longblob', 'varbinary', 'json')) AND table_name <> 'history_left'`).Scan(&columns).Error
+	if err != nil || len(columns) < 100 {
+		t.Fatal(len(columns), err)
+	}
+	said := func(table, column string) bool {
+		for _, n := range naming {
+			if n.table == table && n.column == column {
+				return true
+			}
+		}
+		for _, all := range unnaming {
+			for _, x := range all {
+				if ok, err := path.Match(x, table+"."+column); ok || err != nil {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	there := map[string]bool{}
+	for _, c := range columns {
+		there[c.TableName+"."+c.ColumnName] = true
+		if !said(c.TableName, c.ColumnName) {
+			t.Errorf("nothing says what becomes of %s.%s when somebody is erased", c.TableName, c.ColumnName)
+		}
+	}
+	for _, n := range naming {
+		if !there[n.table+"."+n.column] {
+			t.Errorf("there is no %s.%s", n.table, n.column)
+		}
+	}
 }

@@ -84,7 +84,7 @@ func (c *Cleaner) Entry(e *seal.Entry) (changed bool, err error) {
 	for _, a := range e.Affected {
 		about = about || a.Who == c.p.ID
 	}
-	data, err := c.data(e.Data, about)
+	data, err := c.JSON(e.Data, about)
 	if err != nil {
 		return false, fmt.Errorf("entry %d: %w", e.Number, err)
 	}
@@ -100,8 +100,8 @@ func (c *Cleaner) Entry(e *seal.Entry) (changed bool, err error) {
 	return changed, nil
 }
 
-// data changes the texts in a JSON value, but for the names of its fields.
-func (c *Cleaner) data(b []byte, about bool) ([]byte, error) {
+// JSON takes them out of the texts in a JSON value, but for the names of its fields; about says whether it is about them.
+func (c *Cleaner) JSON(b []byte, about bool) ([]byte, error) {
 	if len(b) == 0 {
 		return b, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -30,6 +31,23 @@ type Service struct {
 
 // New returns the service of a workspace.
 func New(k *workspace.Kernel) *Service { return &Service{k, workspace.NewBell()} }
+
+// kept is for how long what a change kept of its groups is there, by which it is undone. The history keeps what it did for longer.
+const kept = 365 * 24 * time.Hour
+
+// Forget deletes changes that ended long ago.
+func (s *Service) Forget(ctx context.Context) error {
+	for more := true; more; {
+		err := s.k.Do(ctx, workspace.Service, func(c *workspace.Change) (err error) {
+			more, err = c.Tx.ForgetBulks(c.Now().Add(-kept), 20)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 func (s *Service) shape(v *workspace.View, b store.BulkChange) api.Bulk {
 	out := api.Bulk{ID: b.ID.String(), Kind: b.Kind, Says: b.Says, State: b.State, Reason: b.Reason, Total: b.Total, Come: b.Next, Changed: b.Changed, Same: b.Same, Refused: b.Refused,

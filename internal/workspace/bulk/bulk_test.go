@@ -290,3 +290,35 @@ func TestWhatCannotBeChangedForMany(t *testing.T) {
 		t.Errorf("%d are left", p.Total)
 	}
 }
+
+// What changes of many groups kept is forgotten a year after they ended, and not while they run.
+func TestOldChangesAreForgotten(t *testing.T) {
+	l := k.Fresh(t, "bulk_old")
+	ines := l.Actor(t, kit.Administrator)
+	g := l.Make(t, "Old Change")
+	b := kit.First(l.Bulk.Begin(ctx, ines, api.NewBulk{Groups: []string{g.Address}, Language: "de"}))
+	runs := kit.First(l.Bulk.Begin(ctx, ines, api.NewBulk{Groups: []string{g.Address}, Language: "en"}))
+	if err := l.Bulk.Run(ctx); err != nil {
+		t.Fatal(err)
+	}
+	l.SQL(t, "UPDATE bulk_changes SET ended_at = NULL, state = 'running' WHERE id = '"+runs.ID+"'")
+	there := func() (n int) {
+		t.Helper()
+		if err := l.Bulk.Forget(ctx); err != nil {
+			t.Fatal(err)
+		}
+		l.SQL(t, "SELECT (SELECT COUNT(*) FROM bulk_changes) * 10 + (SELECT COUNT(*) FROM bulk_items)", &n)
+		return n
+	}
+	l.Move(364)
+	if n := there(); n != 22 {
+		t.Errorf("before its time: %d", n)
+	}
+	l.Move(2)
+	if n := there(); n != 11 {
+		t.Errorf("after a year: %d", n)
+	}
+	if _, err := l.Bulk.Read(ctx, ines, b.ID); !workspace.IsKind(err, workspace.NotFound) {
+		t.Errorf("%v", err)
+	}
+}

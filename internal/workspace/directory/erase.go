@@ -77,7 +77,8 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 		if err != nil {
 			return err
 		}
-		left, err := c.Tx.EraseNames(entries, c.ID(), erasure.New(who).Entry)
+		cleaner := erasure.New(who)
+		left, err := c.Tx.EraseNames(entries, c.ID(), cleaner.Entry)
 		if errors.Is(err, store.ErrUnsealed) {
 			return workspace.Fail(workspace.Conflict, "Something about %s was recorded just now, and is not sealed yet. Try again in some seconds.", p.Name)
 		} else if err != nil {
@@ -95,7 +96,12 @@ func (s *Service) Erase(ctx context.Context, by workspace.Actor, ref string, n a
 			return nil
 		}
 		alone := slices.DeleteFunc(slices.Clone(who.Addresses), func(a string) bool { return who.Shared[strings.ToLower(a)] })
-		if err := c.Tx.ErasePerson(&p, alone, erasedName, to, c.Now()); err != nil {
+		if busy, err := c.Read.BeingDelivered(alone); err != nil {
+			return err
+		} else if busy {
+			return workspace.Fail(workspace.Conflict, "A message to %s is being delivered just now. Try again in some minutes.", p.Name)
+		}
+		if err := c.Tx.ErasePerson(&p, alone, words, cleaner, erasedName, to, c.Now()); err != nil {
 			return err
 		}
 		return c.Record(event.PersonErased{Entries: out.Entries, Reason: reason, Left: seal.Digest(left).String()}, nil, store.Affected{PersonID: p.ID})

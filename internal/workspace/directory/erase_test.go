@@ -1,6 +1,7 @@
 package directory_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -142,5 +143,79 @@ func TestErasingAPerson(t *testing.T) {
 			k.SQL(t, x.back)
 			whole(x.what + ", put back")
 		}
+	}
+}
+
+// Somebody who took part in everything is named nowhere once they are erased, but in bodies of mail.
+func TestNothingNamesWhoWasErased(t *testing.T) {
+	l := k.Fresh(t, "erased_everywhere")
+	ines := l.Actor(t, kit.Administrator)
+	const name, address, later = "Zelda Quill", "zelda.quill@" + kit.Domain, "zq@" + kit.Domain
+	if _, err := l.Directory.Create(ctx, ines, api.NewPersonEntry{Address: address, Name: name, Attributes: map[string]string{"department": "Deck"}}); err != nil {
+		t.Fatal(err)
+	}
+	l.SetPassword(t, address)
+	zelda := l.Actor(t, address)
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	g := l.Make(t, "Erased From", func(n *api.NewGroup) {
+		n.Owners = []string{address, kit.Owner}
+		n.Externals = "owners"
+		n.Description = "Ask " + name + " (" + address + ")."
+		n.Welcome = "Zelda Quill welcomes you."
+		n.PolicyPatch = kit.Policy("post=members hold=outsiders")
+	})
+	other := l.Make(t, "Erased Other", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("join.how=asking") })
+	must(kit.Last(l.Joining.Join(ctx, zelda, other.Address, api.JoinRequest{Note: "It is me, Zelda Quill."})))
+	must(kit.Last(l.Member.Add(ctx, zelda, g.Address, api.NewMembers{People: []api.NewPerson{{Address: "pilot@gannetport.example"}, {Address: kit.Colleague}}}, 0)))
+	must(kit.Last(l.Member.Add(ctx, zelda, g.Address, api.NewMembers{Way: "invite", People: []api.NewPerson{{Address: "guest@gannetport.example"}}}, 0)))
+	must(l.Rules.SetOverride(ctx, zelda, g.Address, "bad@gannetport.example", api.NewOverride{Override: "barred", Reason: "Rude to " + name}, 0))
+	must(l.Rules.SetOverride(ctx, l.Actor(t, kit.Owner), other.Address, address, api.NewOverride{Override: "held", Reason: "new"}, 0))
+	must(kit.Last(l.Joining.CreateLink(ctx, zelda, g.Address, api.NewJoinLink{Note: "from Zelda Quill"})))
+	must(kit.Last(l.Views.Save(ctx, zelda, "", api.NewView{Name: "Of Zelda Quill", List: "groups", Filter: `owner eq "` + address + `"`}, 0)))
+	must(kit.Last(l.Bulk.Begin(ctx, ines, api.NewBulk{Groups: []string{other.Address}, Owners: &api.OwnersChange{Add: []string{address}}})))
+	must(l.Bulk.Run(ctx))
+	must(kit.Last(l.Round.Begin(ctx, ines, api.NewRound{Name: "A round", Questions: []string{"needed"}, DueOn: l.Now().AddDate(0, 0, 20).Format("2006-01-02"), StandIn: address, Note: "Ask " + name})))
+	must(l.Round.Run(ctx))
+	must(l.Send(t, g.Address, address, true, "of Zelda Quill, today"))
+	must(l.Send(t, g.Address, address, false, "Waits"))
+	l.Undelivered(t, g.Address)
+	must(kit.Last(l.Directory.Change(ctx, ines, address, api.PersonPatch{Address: new(later)}, 0)))
+	must(kit.Last(l.Directory.Depart(ctx, ines, later, api.Departure{}, 0)))
+	l.Letters(t)
+	must(l.History.Seal(ctx))
+	out, err := l.Directory.Erase(ctx, ines, later, api.Erasure{Reason: "A letter"}, 0)
+	must(err)
+	must(l.History.Seal(ctx))
+	l.Agrees(t)
+
+	db := kit.First(sql.Open("mysql", l.DSN))
+	defer db.Close()
+	rows := kit.First(db.Query(`SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = DATABASE()
+		AND data_type IN ('varchar', 'text', 'mediumtext', 'longtext', 'tinytext', 'blob', 'mediumblob', 'longblob', 'varbinary', 'json')`))
+	defer rows.Close()
+	columns := 0
+	for rows.Next() {
+		var table, column string
+		must(rows.Scan(&table, &column))
+		if column == "short_body" || column == "octets" || column == "edits" {
+			continue
+		}
+		columns++
+		for _, word := range []string{"zelda", "quill", later} {
+			var n int
+			var such sql.NullString
+			must(db.QueryRow("SELECT COUNT(*), MIN(LEFT(CONVERT(`"+column+"` USING utf8mb4), 400)) FROM `"+table+"` WHERE LOWER(CONVERT(`"+column+"` USING utf8mb4)) LIKE ?", "%"+word+"%").Scan(&n, &such))
+			if n > 0 {
+				t.Errorf("%s stands in %d rows of %s.%s: %s", word, n, table, column, such.String)
+			}
+		}
+	}
+	if columns < 100 || !strings.HasPrefix(out.Address, "erased-") {
+		t.Errorf("%d columns looked at; %+v", columns, out)
 	}
 }
