@@ -40,7 +40,7 @@ func (p *place) waiting(ctx context.Context, b *strings.Builder, rounds int) err
 	for done := 0; done < kept; {
 		var rows []store.Transmission
 		for range 1000 {
-			rows = append(rows, store.Sent(store.NewID(), people, 1, now))
+			rows = append(rows, store.Sent(store.NewID(), 0, people, 1, now))
 			done += len(people)
 		}
 		if err := pool.Transact(ctx, false, func(tx *store.Tx) error { return tx.AddTransmissions(rows) }); err != nil {

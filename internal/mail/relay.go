@@ -93,6 +93,7 @@ type Outgoing struct {
 	Header   []byte
 	EightBit bool // the body has octets over 127
 	Message  io.Reader
+	End      func() // called before the relay is asked to take the message over; nil: nothing
 }
 
 // Send hands one message to the relay for recipients and returns a result for each: nil
@@ -174,6 +175,9 @@ func (k *RelayClient) try(ctx context.Context, m Outgoing, to []string, results 
 	d := textproto.NewWriter(k.w).DotWriter()
 	if _, err := io.Copy(d, m.Message); err != nil {
 		return true, fmt.Errorf("send the message: %s", err)
+	}
+	if m.End != nil {
+		m.End()
 	}
 	if err := d.Close(); err != nil {
 		return true, fmt.Errorf("send the message: %w", err)

@@ -102,26 +102,39 @@ func ReadLines(b []byte) (out []string) {
 	return out
 }
 
-// Sent is the transmission of a mailing to recipients, in their order, of whom there is one at least.
-func Sent(mailing uuid.UUID, recipients []string, mark int64, at time.Time) Transmission {
-	return Transmission{MailingID: mailing, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients), Mark: mark}
+// Sent is the transmission of a mailing by a job to recipients, in their order, of whom there is one at least.
+func Sent(mailing uuid.UUID, job int64, recipients []string, mark int64, at time.Time) Transmission {
+	return Transmission{MailingID: mailing, JobID: job, At: at, People: len(recipients), First: recipients[0], Last: recipients[len(recipients)-1], Recipients: Lines(recipients), Mark: mark}
 }
 
 // AddTransmissions records transmissions to recipients who were not put off before.
 func (s *Tx) AddTransmissions(all []Transmission) error {
 	rows := make([][]any, len(all))
 	for i, t := range all {
-		rows[i] = []any{t.MailingID, t.At, t.People, t.First, t.Last, t.Recipients, t.Mark}
+		rows[i] = []any{t.MailingID, t.At, t.People, t.First, t.Last, t.Recipients, t.Mark, t.JobID}
 	}
-	return s.insert("record transmissions", "transmissions", "mailing_id, at, people, first, last, recipients, mark", rows)
+	return s.insert("record transmissions", "transmissions", "mailing_id, at, people, first, last, recipients, mark, job_id", rows)
 }
 
 // AddTransmission records that the relay took a mailing over for recipients, in their order.
-func (s *Tx) AddTransmission(mailing uuid.UUID, recipients []string, mark int64, at time.Time) error {
-	if err := s.AddTransmissions([]Transmission{Sent(mailing, recipients, mark, at)}); err != nil {
+func (s *Tx) AddTransmission(mailing uuid.UUID, job int64, recipients []string, mark int64, at time.Time) error {
+	if err := s.AddTransmissions([]Transmission{Sent(mailing, job, recipients, mark, at)}); err != nil {
 		return err
 	}
 	return wrap("record a transmission", s.db.Exec("DELETE FROM failures WHERE mailing_id = ? AND recipient IN ?", mailing, recipients).Error)
+}
+
+// TakenOf returns for whom the relay took a mailing over from a job.
+func (s *Reads) TakenOf(mailing uuid.UUID, job int64) (map[string]bool, error) {
+	out := map[string]bool{}
+	return out, wrap("read transmissions", eachRow(s.db.Raw("SELECT recipients FROM transmissions WHERE mailing_id = ? AND job_id = ?", mailing, job), func(scan func(...any) error) error {
+		var b []byte
+		err := scan(&b)
+		for _, r := range ReadLines(b) {
+			out[r] = true
+		}
+		return err
+	}))
 }
 
 // AddFailures records recipients whom the relay refused or put off, or what it says of

@@ -91,6 +91,7 @@ type Transmission struct {
 	First, Last string // of the recipients, in the order of octets
 	Recipients  []byte // one a line
 	Mark        int64  // by which what comes back from it is known; 0: nothing is
+	JobID       int64  // that handed it over; 0: it is not known
 }
 
 // Failure is a recipient whom the relay refused, or put off.

@@ -264,9 +264,7 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 				relays[i] = r.relay()
 			}
 			relay := relays[i]
-			send := func() {
-				p.results, p.err = relay.Send(work, mail.Outgoing{From: c.Sender, Header: c.Header, EightBit: j.EightBit, Message: j.Message(work, c)}, c.To)
-			}
+			send := func() { r.send(work, hands, j, log, relay, c, p) }
 			if len(copies) == 1 {
 				send()
 			} else {
@@ -277,6 +275,30 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 		if !r.settle(work, hands, j, log, parts[:len(copies)], time.Since(began)) || len(j.To) == 0 || ctx.Err() != nil {
 			return
 		}
+	}
+}
+
+// send hands one copy over, and has it recorded for whom the relay took it as soon as it has said so.
+func (r *Runner) send(ctx context.Context, hands *post.Hands, j *post.Job, log *slog.Logger, relay *mail.RelayClient, c post.Copy, p *part) {
+	entered := false
+	enter := func() { hands.Enter(len(c.To)); entered = true }
+	p.results, p.err = relay.Send(ctx, mail.Outgoing{From: c.Sender, Header: c.Header, EightBit: j.EightBit, Message: j.Message(ctx, c), End: enter}, c.To)
+	var took []string
+	for i, err := range p.results {
+		if p.err == nil && err == nil {
+			took = append(took, c.To[i])
+		}
+	}
+	switch {
+	case len(took) > 0:
+		weight := len(c.To)
+		r.record(ctx, log, func() error {
+			err := j.Took(ctx, c, took, weight)
+			weight = 0 // they have left the window
+			return err
+		})
+	case entered:
+		hands.Left(len(c.To))
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -30,7 +31,16 @@ var (
 	k   *kit.Kit
 )
 
-func TestMain(m *testing.M) { kit.Main(m, "work", &k, nil) }
+func TestMain(m *testing.M) {
+	if os.Getenv(workerDSN) != "" {
+		if err := deliver(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	kit.Main(m, "work", &k, nil)
+}
 
 // wait waits for a condition.
 func wait(t *testing.T, what string, ok func() bool) {

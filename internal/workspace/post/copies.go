@@ -65,7 +65,14 @@ func (j *Job) order(all []store.Recipient) {
 	if found {
 		at++
 	}
-	j.To = j.To[at:]
+	j.To = slices.DeleteFunc(j.To[at:], func(a string) bool { return j.taken[a] })
+}
+
+// markOf is the mark of the transaction whose first recipient is given; 0 for none.
+func (j *Job) markOf(first string) int64 {
+	j.marking.Lock()
+	defer j.marking.Unlock()
+	return j.marks[first]
 }
 
 // Next returns what goes to the next recipients: at most so many copies, each to at most so many people; none at the end. Who has left
@@ -115,6 +122,8 @@ const markSize = 6
 
 // mark makes the sender of the envelope of one transaction, whose first recipient is given: an address that nobody can guess.
 func (j *Job) mark(first string) string {
+	j.marking.Lock()
+	defer j.marking.Unlock()
 	var b [8]byte
 	if j.marks[first] == 0 {
 		rand.Read(b[2:])

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -37,6 +38,7 @@ type Job struct {
 	edits   []Edit
 
 	externals map[string]store.Recipient // those who get copies of their own, by address
+	marking   sync.Mutex                 // of marks and taken
 	marks     map[string]int64           // of transactions, by their first recipient
 	link      string                     // what links in it begin with; "": there are none
 	code      func(...[]byte) []byte     // by which they are made
@@ -52,6 +54,8 @@ type Job struct {
 	of       *store.Group      // of a job that is handed on: as it was when the message was let through; nil: to be read
 	all      []store.Recipient // of a job that is handed on: those of the group then; nil: to be read
 	filled   bool              // what it hands over is known without reading it
+	taken    map[string]bool   // for whom the relay took it, and that is recorded or gathered
+	known    bool              // that nobody else is: nothing was handed over of it before
 	octets   int               // that it takes of the memory
 	hands    *Hands            // that hold it; nil for one that was claimed by itself
 	pending  int               // results that are not written down yet; of the hands
@@ -127,6 +131,12 @@ func (j *Job) Open(ctx context.Context) error {
 	all, err := j.recipients(v)
 	if err != nil {
 		return err
+	}
+	if !j.known {
+		if j.taken, err = v.Read.TakenOf(j.Mailing, j.job.ID); err != nil {
+			return err
+		}
+		j.known = true
 	}
 	j.order(all)
 	j.filled, j.of, j.all = false, nil, nil // when it is opened again it is read as it is then
@@ -257,6 +267,48 @@ func (j *Job) change(ctx context.Context, f func(c *workspace.Change) error) err
 	return err
 }
 
+// Took keeps that the relay took a copy over for recipients, of weight recipients whom it was asked to take: as soon as it has said so, so that
+// whoever goes on with the job when this process dies leaves them out. It is safe for several copies of a job at once.
+func (j *Job) Took(ctx context.Context, c Copy, to []string, weight int) error {
+	now := j.s.k.View(ctx, workspace.Service).Now()
+	mark := j.markOf(c.To[0])
+	err := errClosed
+	if j.gathers() {
+		err = j.hands.gather(result{j: j, sent: to, mark: mark, at: now, weight: weight})
+	}
+	if errors.Is(err, errClosed) {
+		err = j.change(ctx, func(c *workspace.Change) error { return j.sent(c, to, mark, now) })
+		j.hands.Left(weight)
+	}
+	if err == nil {
+		j.marking.Lock()
+		defer j.marking.Unlock()
+		if j.taken == nil {
+			j.taken = map[string]bool{}
+		}
+		for _, r := range to {
+			j.taken[r] = true
+		}
+	}
+	return err
+}
+
+// gathers reports whether what the relay takes is written down a little later, with that of others: nothing else depends on it.
+func (j *Job) gathers() bool {
+	return j.hands != nil && j.kind == store.KindPost && j.Attempts == 0 && !j.trouble
+}
+
+// sent records a transmission.
+func (j *Job) sent(c *workspace.Change, to []string, mark int64, at time.Time) error {
+	if err := c.Tx.AddTransmission(j.Mailing, j.job.ID, to, mark, at); err != nil {
+		return err
+	}
+	if j.kind == store.KindNotice { // a letter of ours may give notice of an end
+		return c.Tx.GiveNotices(j.Mailing, c.Now())
+	}
+	return nil
+}
+
 // Record keeps what became of the first recipients, those that Next returned, and goes on
 // after them. Those who were put off are tried again at again. After the last it ends the
 // job, and tells the author where anybody was refused.
@@ -264,13 +316,17 @@ func (j *Job) change(ctx context.Context, f func(c *workspace.Change) error) err
 // What hands hold is written down a little later, with that of others, where the relay took all and nothing else depends on it.
 func (j *Job) Record(ctx context.Context, results []Result, again time.Time) error {
 	rest := j.To[len(results):]
-	if j.hands != nil && j.kind == store.KindPost && j.Attempts == 0 && !j.trouble && len(results) > 0 && !slices.ContainsFunc(results, func(r Result) bool { return r.Outcome != Sent }) {
-		to := make([]string, len(results))
-		for i, r := range results {
-			to[i] = r.Recipient
+	var sent []string // and not recorded yet
+	whole := true
+	for _, r := range results {
+		if r.Outcome == Sent && !j.taken[r.Recipient] {
+			sent = append(sent, r.Recipient)
 		}
-		last := j.place(to[len(to)-1])
-		err := j.hands.gather(result{j, to, j.marks[to[0]], j.s.k.View(ctx, workspace.Service).Now(), last, len(rest) == 0})
+		whole = whole && r.Outcome == Sent
+	}
+	if len(results) > 0 && whole && j.gathers() {
+		last := j.place(results[len(results)-1].Recipient)
+		err := j.hands.gather(result{j: j, sent: sent, mark: j.markOf(results[0].Recipient), at: j.s.k.View(ctx, workspace.Service).Now(), done: last, last: len(rest) == 0})
 		if err == nil {
 			j.To, j.job.HandedTo = rest, last
 		}
@@ -283,14 +339,12 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 			return err
 		}
 	}
-	var sent []string
 	var failures []store.Failure
 	var later []string
 	now := j.s.k.View(ctx, workspace.Service).Now()
 	for _, r := range results {
 		switch r.Outcome {
 		case Sent:
-			sent = append(sent, r.Recipient)
 			continue
 		case Later:
 			later = append(later, r.Recipient)
@@ -306,13 +360,8 @@ func (j *Job) Record(ctx context.Context, results []Result, again time.Time) err
 			return err
 		}
 		if len(sent) > 0 {
-			if err := c.Tx.AddTransmission(j.Mailing, sent, j.marks[results[0].Recipient], now); err != nil {
+			if err := j.sent(c, sent, j.markOf(results[0].Recipient), now); err != nil {
 				return err
-			}
-			if j.kind == store.KindNotice { // a letter of ours may give notice of an end
-				if err := c.Tx.GiveNotices(j.Mailing, c.Now()); err != nil {
-					return err
-				}
 			}
 		}
 		if len(failures) > 0 {

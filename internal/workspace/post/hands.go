@@ -18,10 +18,12 @@ import (
 const (
 	maxHeldJobs    = 512      // jobs
 	maxInMemory    = 64 << 20 // octets of messages that were handed on
-	maxUnrecorded  = 64       // transactions that the relay took and that are not written down yet, of all jobs
-	unrecordedEach = 8        // of one
 	gatherResults  = 20 * time.Millisecond
 	enoughResults  = 16 // that are written down at once
+
+	// atStake is for how many recipients at most the relay is asked to take messages over, or has taken them, before that is written down: so many get a message
+	// twice at most when this process is killed.
+	atStake = 100
 )
 
 // Hands are the jobs that one process works on: those that it accepted itself and that were handed on in memory, and those that it
@@ -40,7 +42,7 @@ type Hands struct {
 	away       bool // nothing is taken in memory: the relay is away
 	closed     bool
 	unrecorded []result
-	writing    int // results that are being written down
+	handing    int // recipients in the window
 	due        chan struct{}
 	enough     chan struct{} // to write down sooner: somebody waits for it
 	stopped    chan struct{}
@@ -49,14 +51,34 @@ type Hands struct {
 // errClosed says that nothing is gathered any more.
 var errClosed = errors.New("the hands are closed")
 
-// result is a transaction that the relay took.
+// result is a transaction that the relay took, or how far a job is done.
 type result struct {
-	j    *Job
-	sent []string
-	mark int64
-	at   time.Time
-	done string // with whom the job is done
-	last bool   // of the job
+	j      *Job
+	sent   []string // nil: it was recorded before
+	mark   int64
+	at     time.Time
+	done   string // with whom the job is done; "": as before
+	last   bool   // of the job
+	weight int    // recipients who leave the window with it
+}
+
+// Enter waits until the relay can be asked to take a message over for so many more recipients. They leave again by [Job.Took] or [Hands.Left].
+func (h *Hands) Enter(recipients int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for h.handing > 0 && h.handing+recipients > atStake {
+		h.hurry()
+		h.moved.Wait()
+	}
+	h.handing += recipients
+}
+
+// Left says that the relay took nothing over for recipients in the window, or that it is recorded.
+func (h *Hands) Left(recipients int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.handing -= recipients
+	h.moved.Broadcast()
 }
 
 // Hands returns hands that hold a job for the length of a lease before it is to be kept again.
@@ -230,17 +252,14 @@ func (h *Hands) lose(j *Job) {
 	h.moved.Broadcast()
 }
 
-// gather keeps what the relay took until it is written down. It waits where too much is not written down yet: so much at most is sent
-// again by another worker when this process is killed.
+// gather keeps what the relay took until it is written down.
 func (h *Hands) gather(r result) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for !r.j.gone && !h.closed && (len(h.unrecorded)+h.writing >= maxUnrecorded || r.j.pending >= unrecordedEach) {
-		h.hurry()
-		h.moved.Wait()
-	}
 	switch {
 	case r.j.gone:
+		h.handing -= r.weight
+		h.moved.Broadcast()
 		return ErrLost
 	case h.closed:
 		return errClosed
@@ -289,16 +308,16 @@ func (h *Hands) write() {
 		}
 		h.mu.Lock()
 		batch := h.unrecorded
-		h.unrecorded, h.writing = nil, len(batch)
+		h.unrecorded = nil
 		h.mu.Unlock()
 		lost := h.writeDown(batch)
 		h.mu.Lock()
-		h.writing = 0
 		for _, j := range lost {
 			h.lose(j)
 		}
 		for _, r := range batch {
 			r.j.pending--
+			h.handing -= r.weight
 			h.dropLet(r.j)
 		}
 		h.moved.Broadcast()
@@ -347,11 +366,15 @@ func writeResults(c *workspace.Change, worker uuid.UUID, all []result) error {
 	var ended []int64
 	last := map[int64]string{} // recipient with whom a job is done so far
 	for _, r := range all {
-		sent = append(sent, store.Sent(r.j.Mailing, r.sent, r.mark, r.at))
-		if id := r.j.job.ID; r.last {
+		id := r.j.job.ID
+		if len(r.sent) > 0 {
+			sent = append(sent, store.Sent(r.j.Mailing, id, r.sent, r.mark, r.at))
+		}
+		switch {
+		case r.last:
 			ended = append(ended, id)
 			delete(last, id)
-		} else {
+		case r.done != "":
 			last[id] = r.done
 		}
 	}

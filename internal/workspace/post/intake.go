@@ -184,7 +184,7 @@ func (s *Service) handOn(h *Hands, p *decided, row *store.Job) *Job {
 			m = &p.mail.Mailings[i]
 		}
 	}
-	j := &Job{Mailing: m.ID, s: s, recorded: row, octets: len(p.mail.Message.Header) + p.mail.Message.Size}
+	j := &Job{Mailing: m.ID, s: s, known: true, recorded: row, octets: len(p.mail.Message.Header) + p.mail.Message.Size}
 	if !h.reserve(j) {
 		return nil
 	}
