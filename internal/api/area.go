@@ -6,7 +6,7 @@ import "time"
 type Area struct {
 	Name    string    `json:"name"`
 	Filter  string    `json:"filter" doc:"Which groups, by domain, starting_point, address, name, language and traits"`
-	Powers  []string  `json:"powers" enum:"people,change,policy,life,posts,create"`
+	Powers  []string  `json:"powers" enum:"people,owners,change,policy,life,posts,create"`
 	Helpers []Helper  `json:"helpers"`
 	Groups  int       `json:"groups" doc:"How many groups are in it"`
 	SetBy   string    `json:"set_by"`
@@ -37,7 +37,7 @@ type Areas struct {
 type NewArea struct {
 	Name    string   `json:"name" maxLength:"100"`
 	Filter  string   `json:"filter" maxLength:"1000" doc:"Which groups, by domain, starting_point, address, name, language and traits"`
-	Powers  []string `json:"powers" maxItems:"10" enum:"people,change,policy,life,posts,create"`
+	Powers  []string `json:"powers" maxItems:"10" enum:"people,owners,change,policy,life,posts,create"`
 	Helpers []string `json:"helpers" maxItems:"50" doc:"Addresses"`
 }
 

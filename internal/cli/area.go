@@ -65,7 +65,7 @@ func (a *app) areaCommands() *cobra.Command {
 	})
 	f := set.Flags()
 	f.StringVar(&n.Filter, "filter", "", "which groups")
-	f.StringSliceVar(&n.Powers, "power", nil, "what helpers may do: people, change, policy, life, posts, create; repeat for more")
+	f.StringSliceVar(&n.Powers, "power", nil, "what helpers may do: people, owners, change, policy, life, posts, create; repeat for more")
 	f.StringSliceVar(&n.Helpers, "helper", nil, "address of somebody who helps; repeat for more")
 	end := a.changes(&cobra.Command{Use: "end NAME", Short: "End an area: nobody helps there any more", Args: cobra.ExactArgs(1), Example: "  ivytable area end Crew"},
 		func(ctx context.Context, c *client.Client, args []string) error {

@@ -38,7 +38,7 @@ func TestEveryRouteForHelpers(t *testing.T) {
 	own := strings.Fields("join-group leave-group change-member remove-member read-member list-abilities export-abilities create-token revoke-token withdraw-request sign-out change-areas")
 	// These are about a group, which their path does not name.
 	about := strings.Fields("rehearse read-history-entry list-affected undo-entry list-deliveries send-again read-roster explain-rule read-held-post read-held-post-as-administrator")
-	for _, powers := range [][]string{{}, {"people", "change", "policy", "life", "posts"}} {
+	for _, powers := range [][]string{{}, {"people", "owners", "change", "policy", "life", "posts"}} {
 		helpsWith(t, who, powers...)
 		for _, c := range contract {
 			op := ops[c.op]
@@ -76,7 +76,7 @@ func TestPowersAreGoodForNoMore(t *testing.T) {
 		}
 	}
 	changes := []struct{ power, method, path, body string }{
-		{"people", "POST", "/members", `{"people": [{"address": "` + kit.Colleague + `", "role": "owner"}]}`},
+		{"people", "POST", "/members", `{"people": [{"address": "` + kit.Colleague + `", "role": "moderator"}]}`},
 		{"people", "DELETE", "/members/" + kit.Colleague, ""},
 		{"change", "PATCH", "", `{"description": "Helped %d"}`},
 		{"policy", "PATCH", "/policy", `{"leave": "asking"}`},

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/filter"
 	"ivytable.example/ivytable/internal/core/rule"
 	"ivytable.example/ivytable/internal/store"
@@ -121,6 +122,33 @@ func (v *View) MyAreas() (out []Area, err error) {
 		out = append(out, a.Area)
 	}
 	return out, err
+}
+
+// Delegated reports whether somebody is a delegated administrator of any groups.
+func (v *View) Delegated(person uuid.UUID) (bool, error) {
+	if v.helpers.of == nil || !v.helpers.exact {
+		if err := v.helpers.read(v.Read.Setting); err != nil {
+			return false, err
+		}
+		v.helpers.exact = true
+	}
+	return len(v.helpers.of[person]) > 0, nil
+}
+
+// MayAppoint says why the actor may not change somebody's role in a group so; "" where they may. founding says that the group is being
+// created.
+func (v *View) MayAppoint(g *store.Group, r access.Relation, person uuid.UUID, from, to expand.Role, founding bool) (string, error) {
+	if r.Powers == 0 || from == to {
+		return "", nil
+	}
+	a := access.Appointment{From: from, To: to, Delegate: person == v.By.Person.ID, Founding: founding}
+	if !a.Delegate {
+		var err error
+		if a.Delegate, err = v.Delegated(person); err != nil {
+			return "", err
+		}
+	}
+	return v.By.Subject().MayAppoint(r, a), nil
 }
 
 // AreaFilters are the areas in which the actor may do something, as filters of lists.

@@ -81,10 +81,19 @@ func (c *Change) stays(g *Locked) error {
 		return nil
 	}
 	powers, err := c.PowersOf(c.By.Person, &g.Group.Group)
-	if err == nil && !powers.Cover(g.helping) {
-		return Fail(NotAllowed, "This would take %s out of your area. Ask an administrator to do it.", g.was.Name)
+	if err != nil {
+		return err
 	}
-	return err
+	had, err := c.PowersOf(c.By.Person, &g.was)
+	switch {
+	case err != nil:
+		return err
+	case !powers.Cover(g.helping):
+		return Fail(NotAllowed, "This would take %s out of your area. Ask an administrator to do it.", g.was.Name)
+	case powers&^had != 0:
+		return Fail(NotAllowed, "This would give you more power over %s than you have: it would come into another of your areas. Ask an administrator to do it.", g.was.Name)
+	}
+	return nil
 }
 
 // RefreshActor reads again who acts, after the locks: since they asked they may have left,

@@ -266,7 +266,29 @@ func (s Subject) MayHere(do Action, everybodyCreates bool) bool {
 // MayActOn reports whether somebody who stands so with a group may act on a member of it
 // who has a role, 0 for none: nobody acts on somebody of a higher one.
 func (s Subject) MayActOn(r Relation, role expand.Role) bool {
-	return s.Administers() || role <= r.Role || s.Role == "" && r.Powers.Cover(ChangePeople)
+	return s.Administers() || role <= r.Role || s.Role == "" && r.Powers.Cover(ChangePeople) && (role < expand.Owner || r.Powers&PowerOwners != 0)
+}
+
+// Appointment is a change of somebody's role in a group, 0 for none.
+type Appointment struct {
+	From, To expand.Role
+	Delegate bool // it is of whoever makes it, or of another delegated administrator
+	Founding bool // the group is being created
+}
+
+// MayAppoint says why somebody who may change people of a group may not change a role so; "" where they may. A power that appoints is a
+// power: a delegated administrator appoints neither themselves nor another one, since each would have more power by it than they
+// were given, and owners, who have every power, only where the delegation says so.
+func (s Subject) MayAppoint(r Relation, a Appointment) string {
+	switch {
+	case s.Role != "" || r.Powers == 0 || r.Role == expand.Owner || a.From == a.To:
+		return ""
+	case a.Delegate && a.To > expand.Member && a.To > a.From:
+		return "Delegated administrators give a role above member neither to themselves nor to each other. Ask an owner or an administrator."
+	case (a.From == expand.Owner || a.To == expand.Owner) && !a.Founding && r.Powers&PowerOwners == 0:
+		return "Your delegation does not let you appoint or remove owners. Ask an owner or an administrator."
+	}
+	return ""
 }
 
 // Refusal says why somebody may not do something.

@@ -18,6 +18,7 @@ const (
 	PowerLife
 	PowerPosts
 	PowerCreate
+	PowerOwners
 )
 
 // Power is one of the list of powers.
@@ -29,13 +30,16 @@ type Power struct {
 }
 
 var powers = []Power{
-	{"people", "Add people, take them out, give them roles, decide about requests, links, bars and rules", PowerPeople, []Action{AddPeople, ChangePeople, DecideRequests, ManageLinks, SetOverrides, ChangeRule}},
+	{"people", "Add and remove members and moderators, decide about requests, links, exceptions and membership rules", PowerPeople, changingPeople},
+	{"owners", "Appoint and remove owners, beside what people lets; never oneself or another delegated administrator", PowerOwners, changingPeople},
 	{"change", "Change names, addresses and texts", PowerChange, []Action{ChangeGroup}},
 	{"policy", "Change policies, within the ceilings", PowerPolicy, []Action{ChangePolicy}},
 	{"life", "Renew groups, retire and restore them", PowerLife, []Action{RenewGroup, RetireGroup, RestoreGroup}},
 	{"posts", "Decide about posts that wait", PowerPosts, []Action{DecidePosts}},
 	{"create", "Create groups in the area", PowerCreate, nil},
 }
+
+var changingPeople = []Action{AddPeople, ChangePeople, DecideRequests, ManageLinks, SetOverrides, ChangeRule}
 
 var helping = []Action{ReadGroup, SeePeople, ReadHistory, Rehearse}
 

@@ -70,6 +70,9 @@ type As struct {
 	Staff bool // an owner of the group or an administrator lets them in
 	Alone bool // a group may come in without the people from outside whom it brings, where none are taken
 	Other bool // it is somebody else who is told, so that words don't speak to the candidate
+
+	Founding bool // the group is being created by a delegated administrator
+	Free     bool // the group is being created where everybody may create and own groups
 }
 
 // Outcome is what a verdict comes to.

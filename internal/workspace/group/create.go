@@ -287,8 +287,12 @@ func (d draft) make(c *workspace.Change, results []member.Result, problems works
 	if err := naming.Creates(&c.View, &d.group); err != nil {
 		return err
 	}
+	free, err := naming.EverybodyCreates(&c.View)
+	if err != nil {
+		return err
+	}
 	g := workspace.Hold(d.group)
-	if err := member.Admit(&c.View, &g.Group.Group, results, admission.Adding, admission.As{Staff: true, Alone: d.nesting.WithoutExternals}); err != nil {
+	if err := member.Admit(&c.View, &g.Group.Group, results, admission.Adding, admission.As{Staff: true, Alone: d.nesting.WithoutExternals, Founding: true, Free: free}); err != nil {
 		return err
 	}
 	problems = append(slices.Clone(problems), member.RefusedAsProblems(results, d.owners)...)

@@ -12,6 +12,7 @@ import (
 	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -249,6 +250,13 @@ func accept(c *workspace.Change, g *workspace.Locked, i store.Invitation) error 
 		p = known
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if i.Role > expand.Member { // since the invitation they may have become a delegated administrator, who is not appointed by a letter
+		if is, err := c.Delegated(p.ID); err != nil {
+			return err
+		} else if is {
+			return workspace.Fail(workspace.NotAllowed, "You are a delegated administrator by now, so no invitation makes you %s. Ask an owner of %s to put you in.", admission.Article(i.Role), g.Name)
+		}
 	}
 	v, results, err := admit(c, g, p, admission.As{Role: i.Role}, admission.Accepting)
 	if v.Outcome == admission.Already {

@@ -200,6 +200,12 @@ func applyKnowing(c *workspace.Change, g *workspace.Locked, all []Target, x chan
 		}
 		delete(in, t.ID) // one that is named twice is changed once
 		t.Row, t.Err = row, nil
+		if no, err := x.unappointed(c, g, row); err != nil {
+			return err
+		} else if no != "" {
+			t.Err = workspace.Fail(workspace.NotAllowed, "%s", no)
+			continue
+		}
 		v := x.decide(&c.View, door, row, row.Role == expand.Owner && owners[row.MemberID] && len(owners) == 1)
 		switch v.Outcome {
 		case admission.Already:
@@ -218,6 +224,21 @@ func applyKnowing(c *workspace.Change, g *workspace.Locked, all []Target, x chan
 		done.add(&g.Group.Group, t)
 	}
 	return done.write(c, g)
+}
+
+// unappointed says why the actor may not change the role of a member so; "" where they may.
+func (x change) unappointed(c *workspace.Change, g *workspace.Locked, row store.MemberRow) (string, error) {
+	to := row.Role
+	switch {
+	case x.remove || x.ends != nil && x.ends.at != nil:
+		to = 0
+	case x.role != 0:
+		to = x.role
+	}
+	if row.Kind == store.KindGroup || x.remove && x.exit != admission.Removing && row.MemberID == c.By.Person.ID { // whoever goes by themselves
+		return "", nil
+	}
+	return c.MayAppoint(&g.Group.Group, g.Relation, row.MemberID, row.Role, to, false)
 }
 
 // decide says whether a member may be changed so.

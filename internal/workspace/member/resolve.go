@@ -338,6 +338,7 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 		return err
 	}
 	door := v.Door(g)
+	var stands *access.Relation // the actor's, once it is asked for
 	out, _, err := v.Outside()
 	if err != nil {
 		return err
@@ -364,6 +365,20 @@ func Admit(v *workspace.View, g *store.Group, results []Result, way admission.Wa
 		}
 		as.Role = r.Role
 		r.apply(admission.In(way, door, c, as))
+		if r.OK() && r.Role > expand.Member && r.kind == admission.Person && !as.Free {
+			if stands == nil {
+				relation, err := v.RelationOf(v.By.Person, g)
+				if err != nil {
+					return err
+				}
+				stands = &relation
+			}
+			if no, err := v.MayAppoint(g, *stands, r.ID, 0, r.Role, as.Founding); err != nil {
+				return err
+			} else if no != "" {
+				r.refuse("refused", "%s", no)
+			}
+		}
 		if r.kind == admission.Outsider && r.OK() {
 			ends, why := bound(v, out, r.Ends)
 			if r.Ends = ends; why != "" {

@@ -407,6 +407,12 @@ func (s *Service) Propose(ctx context.Context, by workspace.Actor, q Proposing) 
 	return checked, nil
 }
 
+// EverybodyCreates reports whether the workspace lets everybody create groups.
+func EverybodyCreates(v *workspace.View) (bool, error) {
+	n, err := inForce(v)
+	return err == nil && n.Creators == creatorsWorkspace, err
+}
+
 // Creates checks that the actor may create this group: administrators any, everybody where the workspace lets
 // them, helpers those that are in an area in which they create.
 func Creates(v *workspace.View, g *store.Group) error {

@@ -16,10 +16,10 @@ import (
 
 // Bounds of what the hands of one process hold.
 const (
-	maxHeldJobs    = 512      // jobs
-	maxInMemory    = 64 << 20 // octets of messages that were handed on
-	gatherResults  = 20 * time.Millisecond
-	enoughResults  = 16 // that are written down at once
+	maxHeldJobs   = 512      // jobs
+	maxInMemory   = 64 << 20 // octets of messages that were handed on
+	gatherResults = 20 * time.Millisecond
+	enoughResults = 16 // that are written down at once
 
 	// atStake is for how many recipients at most the relay is asked to take messages over, or has taken them, before that is written down: so many get a message
 	// twice at most when this process is killed.
