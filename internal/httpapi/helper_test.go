@@ -65,6 +65,7 @@ func TestEveryRouteForHelpers(t *testing.T) {
 func TestPowersAreGoodForNoMore(t *testing.T) {
 	f := newFixtures(t, "Powers")
 	who := f.person()
+	k.SetPassword(t, who)
 	token(t, who)
 	defer k.Area.Set(ctx, k.Actor(t, kit.Administrator), api.NewAreas{Areas: []api.NewArea{}}, 0)
 	inside, outside := f.group("find=members see_people=members join.audience=nobody write_owners=members"), f.group("find=members see_people=members join.audience=nobody write_owners=members")

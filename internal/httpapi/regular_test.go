@@ -169,7 +169,7 @@ func TestACursorIsOfOneList(t *testing.T) {
 var unguarded = strings.Fields(`sign-in sign-out change-password revoke-token ask-password-link choose-password
 	create-token create-group create-join-link create-person create-view change-many apply-sheet stop-change undo-change add-domain import-people move-person
 	join-group leave-group use-join-link answer-invitation withdraw-request call-back-invitation call-back-join-link
-	accept-findings assign-findings begin-round answer-round keep-asked change-externals change-own-part renew-told agree-to-care make-calendar call-back-calendar approach-group prove-address give-consent end-consent undo-entry decide-requests decide-waiting retry-undelivered send-again take-second-factor confirm-second-factor send-password-link move-clock pause-mail resume-mail set-digest-time make-key use-key delete-key`)
+	accept-findings assign-findings begin-round answer-round keep-asked change-externals change-own-part renew-told agree-to-care make-calendar call-back-calendar approach-group prove-address give-consent end-consent undo-entry decide-requests decide-waiting retry-undelivered send-again take-second-factor confirm-second-factor send-password-link move-clock pause-mail resume-mail set-digest-time make-key use-key delete-key repair-service`)
 
 func TestChangesAreGuardedByWhatWasRead(t *testing.T) {
 	f := newFixtures(t, "Guarded")

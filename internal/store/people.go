@@ -613,6 +613,34 @@ func (s *Tx) EndCredentials(people []uuid.UUID) error {
 	})
 }
 
+// EndAccess ends all by which people who leave the organisation get in or act: sessions, tokens, links, the password, the second factor, the
+// addresses of their calendars, links of letters to them, and invitations. None of it comes back when they do.
+func (s *Tx) EndAccess(people []Person) error {
+	var ids []uuid.UUID
+	var addresses []string
+	for _, p := range people {
+		ids, addresses = append(ids, p.ID), append(addresses, p.AddrKey)
+	}
+	if err := s.EndCredentials(ids); err != nil {
+		return err
+	}
+	for _, q := range []string{"UPDATE people SET password_hash = '' WHERE id IN ?", "DELETE FROM second_factors WHERE person_id IN ?", "DELETE FROM recovery_codes WHERE person_id IN ?", "DELETE FROM known_sources WHERE person_id IN ?",
+		"DELETE FROM calendar_feeds WHERE person_id IN ?", "DELETE FROM own_links WHERE member_id IN ?"} {
+		if err := inBatches(ids, func(ids []uuid.UUID) error { return s.db.Exec(q, ids).Error }); err != nil {
+			return wrap("end what people get in by", err)
+		}
+	}
+	for _, q := range []string{"DELETE FROM notice_links WHERE recipient IN ?", "DELETE FROM proofs WHERE addr_key IN ?",
+		"UPDATE round_letters SET hash = UNHEX(SHA2(CONCAT(UUID(), RAND()), 256)) WHERE recipient IN ?"} { // that there was a letter stays known
+		if err := inBatches(addresses, func(some []string) error { return s.db.Exec(q, some).Error }); err != nil {
+			return wrap("end what people get in by", err)
+		}
+	}
+	return inBatches(addresses, func(some []string) error {
+		return wrap("call invitations back", s.db.Exec("UPDATE invitations SET state = ?, open_once = NULL WHERE addr_key IN ? AND state = ?", CalledBack, some, Undecided).Error)
+	})
+}
+
 // LockAdministrators returns how many active administrators there are, and keeps
 // others from changing that.
 func (s *Tx) LockAdministrators() (int, error) {

@@ -56,6 +56,15 @@ func (a Actor) Cover(need string) error {
 	return Fail(NotAllowed, "This token is good for %s; this needs one for %s.", strings.Join(a.Scopes.Names(), ", "), need)
 }
 
+// ByHand checks that the actor signed in: roles in the workspace, delegations, passwords, second factors, tokens, and the addresses of
+// people who have such roles are never changed by a token.
+func (a Actor) ByHand() error {
+	if a.Scopes == nil {
+		return nil
+	}
+	return Fail(NotAllowed, "A token can't do this: roles, delegations, passwords, second factors, tokens and the addresses of people who have roles are changed by people. Sign in with your password.")
+}
+
 // Administers reports whether the actor answers for every group.
 func (a Actor) Administers() bool { return a.Subject().Administers() }
 

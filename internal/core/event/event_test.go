@@ -157,6 +157,7 @@ var samples = []Event{
 	{ines, "console", Who{}, PersonCreated{tove}, 0},
 	{ines, "console", Who{}, PersonChanged{tove, []Change{{Field: "department", From: "Deck", To: "Dispatch"}}}, 0},
 	{ines, "console", Who{}, PersonDeparted{Of: tove}, 0},
+	{ines, "console", Who{}, PersonDeparted{Of: tove, Role: "administrator"}, 0},
 	{ines, "console", Who{}, PersonDeparted{Of: tove, Left: []Who{books}}, 0},
 	{ines, "console", Who{}, PersonDeparted{Of: tove, HandedTo: oda, Left: []Who{books, {"Deck", "deck@merrowline.example"}}}, 0},
 	{ines, "console", Who{}, PersonReturned{tove}, 0},

@@ -203,6 +203,7 @@ type PersonDeparted struct {
 	HandedTo Who      `json:"handed_to,omitzero"` // who owns now what only they owned
 	Left     []Who    `json:"left,omitempty"`     // the groups that only they owned
 	Handed   []Handed `json:"handed,omitempty"`   // the groups that only they owned and that others own now by the rules
+	Role     string   `json:"role,omitempty"`     // that they had in the workspace, and have no more
 }
 
 // Handed is a group with who owns it now.
@@ -214,6 +215,9 @@ type Handed struct {
 func (PersonDeparted) Kind() Kind { return "person.depart" }
 func (f PersonDeparted) did(Who, string) string {
 	s := fmt.Sprintf("marked %s as having left the organisation", f.Of)
+	if f.Role != "" {
+		s += ", no longer " + map[string]string{"administrator": "an administrator", "auditor": "an auditor"}[f.Role]
+	}
 	for i, h := range f.Handed {
 		if i == 3 && len(f.Handed) > 4 {
 			s += fmt.Sprintf("; by the rules %d more go to others", len(f.Handed)-i)

@@ -159,8 +159,8 @@ func (s *Service) own(ctx context.Context, by workspace.Actor, password string) 
 	if err := by.Here(); err != nil {
 		return err
 	}
-	if by.Scopes != nil {
-		return workspace.Fail(workspace.NotAllowed, "A token can't do this. Sign in with your password.")
+	if err := by.ByHand(); err != nil {
+		return err
 	}
 	if _, err := s.checkPassword(ctx, by.Source, by.Person.Address, password); err != nil {
 		if workspace.IsKind(err, workspace.SignedOut) {
@@ -178,8 +178,8 @@ func (s *Service) ConfirmFactor(ctx context.Context, by workspace.Actor, code st
 	if err := by.Here(); err != nil {
 		return out, err
 	}
-	if by.Scopes != nil {
-		return out, workspace.Fail(workspace.NotAllowed, "A token can't do this. Sign in with your password.")
+	if err := by.ByHand(); err != nil {
+		return out, err
 	}
 	err := s.k.Do(ctx, by, func(c *workspace.Change) error {
 		if err := here(c); err != nil {
@@ -228,14 +228,22 @@ func renewCodes(c *workspace.Change, person uuid.UUID) ([]string, error) {
 
 // EndFactor turns the actor's second factor off. It takes the password and a code.
 func (s *Service) EndFactor(ctx context.Context, by workspace.Actor, in api.FactorEnd) error {
-	if err := s.own(ctx, by, in.Password); err != nil {
+	if err := errors.Join(by.Here(), by.ByHand()); err != nil {
 		return err
 	}
-	if err := s.checkCode(ctx, s.k.View(ctx, by), by.Person, in.Code); err != nil {
-		var e *workspace.Error
-		if errors.As(err, &e) && e.Kind == workspace.SignedOut {
-			return workspace.Wrong("code", nil, "%s", e.Says)
+	_, err := s.attempt(ctx, by.Source, by.Person.Address, func(v *workspace.View, p store.Person) error { // guesses count as those at signing in
+		if !passwordFits(p.PasswordHash, in.Password) {
+			return errWrong
 		}
+		return s.checkCode(ctx, v, p, in.Code)
+	})
+	var e *workspace.Error
+	switch {
+	case errors.Is(err, errWrong):
+		return workspace.Wrong("password", nil, "This is not your password.")
+	case errors.As(err, &e) && e.Kind == workspace.SignedOut:
+		return workspace.Wrong("code", nil, "%s", e.Says)
+	case err != nil:
 		return err
 	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
@@ -259,9 +267,15 @@ func (s *Service) TakeFactor(ctx context.Context, by workspace.Actor, ref string
 	if err := by.Allow(access.ChangeDirectory); err != nil {
 		return err
 	}
+	if err := by.ByHand(); err != nil {
+		return err
+	}
 	found, err := people.Find(s.k.View(ctx, by), ref)
 	if err != nil {
 		return err
+	}
+	if found.ID == by.Person.ID {
+		return workspace.Fail(workspace.Conflict, "Turn your own second factor off with your password and a code or a recovery code, or ask another administrator to take it away.")
 	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
 		p, err := c.Tx.LockPerson(found.ID)

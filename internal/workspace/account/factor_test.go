@@ -410,3 +410,25 @@ func TestNoScopeIsNothing(t *testing.T) {
 		t.Errorf("a session: %v", err)
 	}
 }
+
+// Guesses at ending a second factor count as those at signing in, and nobody takes their own away by their session alone.
+func TestEndingAFactorTakesNoGuesses(t *testing.T) {
+	l := k.Fresh(t, "account_end_guess")
+	factored(t, l, kit.Administrator)
+	by := l.Actor(t, kit.Administrator)
+	by.Source = "192.0.2.77"
+	if err := l.Account.TakeFactor(ctx, by, kit.Administrator); !workspace.IsKind(err, workspace.Conflict) {
+		t.Errorf("their own by the session: %v", err)
+	}
+	throttled := false
+	for range 12 {
+		err := l.Account.EndFactor(ctx, by, api.FactorEnd{Password: kit.Password, Code: "000000"})
+		throttled = throttled || workspace.IsKind(err, workspace.Throttled)
+		if err == nil {
+			t.Fatal("a wrong code ended it")
+		}
+	}
+	if !throttled {
+		t.Error("twelve wrong codes, and none was refused for its number")
+	}
+}

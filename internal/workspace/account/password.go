@@ -116,6 +116,9 @@ func (s *Service) SendLink(ctx context.Context, by workspace.Actor, ref string) 
 
 // MailLinks queues letters with links to choose a password.
 func MailLinks(c *workspace.Change, who []store.Person) error {
+	if err := c.By.ByHand(); err != nil && len(who) > 0 {
+		return err
+	}
 	credentials := make([]store.Credential, len(who))
 	for i, p := range who {
 		var secret string
@@ -218,7 +221,7 @@ func (s *Service) Choose(ctx context.Context, by workspace.Actor, secret, chosen
 // ChangePassword changes the actor's own password. Their other sessions end, and their
 // tokens, where they don't want to keep them.
 func (s *Service) ChangePassword(ctx context.Context, by workspace.Actor, change api.PasswordChange) error {
-	if err := by.Here(); err != nil {
+	if err := errors.Join(by.Here(), by.ByHand()); err != nil {
 		return err
 	}
 	if _, err := s.checkPassword(ctx, by.Source, by.Person.Address, change.Current); err != nil {

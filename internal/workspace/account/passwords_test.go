@@ -282,7 +282,7 @@ func TestDepartureEndsCredentials(t *testing.T) {
 	if _, err := l.Account.Authenticate(ctx, store.SessionCredential, secret); err == nil {
 		t.Error("a session that was made as they left is good when they return")
 	}
-	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Colleague, kit.Password); err != nil {
-		t.Errorf("after the return: %v", err)
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Colleague, kit.Password); err == nil {
+		t.Error("the password of before is good when they return")
 	}
 }

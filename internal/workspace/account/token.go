@@ -100,6 +100,11 @@ func (s *Service) RevokeToken(ctx context.Context, by workspace.Actor, id string
 	if err != nil {
 		return none
 	}
+	if u != by.Credential { // a token may end itself
+		if err := by.ByHand(); err != nil {
+			return err
+		}
+	}
 	return s.k.Do(ctx, by, func(c *workspace.Change) error {
 		t, err := c.Read.Credential(Token, c.By.Person.ID, u)
 		if err == nil {

@@ -137,6 +137,9 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.NewAreas, v
 	if err := by.Allow(access.ChangeAreas); err != nil {
 		return api.Areas{}, err
 	}
+	if err := by.ByHand(); err != nil {
+		return api.Areas{}, err
+	}
 	next, err := read(s.k.View(ctx, by), n.Areas)
 	if err != nil {
 		return api.Areas{}, err
@@ -189,6 +192,58 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.NewAreas, v
 		return c.Record(event.AreasChanged{Before: event.Was(was, current+2), From: from, To: to}, nil)
 	})
 	return out, err
+}
+
+// Held are the areas of the workspace, locked.
+type Held struct {
+	all     []workspace.Area
+	version int
+}
+
+// Hold locks the areas, for what people lose who leave the organisation.
+func Hold(c *workspace.Change) (h Held, err error) {
+	h.version, err = c.Tx.LockSetting(workspace.AreasSetting, &h.all)
+	return h, err
+}
+
+// Of returns the names of the areas in which somebody helps.
+func (h Held) Of(person uuid.UUID) (names []string) {
+	for _, a := range h.all {
+		if slices.Contains(a.Helpers, person) {
+			names = append(names, a.Name)
+		}
+	}
+	return names
+}
+
+// Without takes people out of all areas: who returns helps in none before somebody says so again.
+func (h Held) Without(c *workspace.Change, gone []uuid.UUID) error {
+	next := make([]workspace.Area, len(h.all))
+	changed := false
+	for i, a := range h.all {
+		next[i] = a
+		next[i].Helpers = slices.DeleteFunc(slices.Clone(a.Helpers), func(id uuid.UUID) bool { return slices.Contains(gone, id) })
+		changed = changed || len(next[i].Helpers) < len(a.Helpers)
+	}
+	if !changed {
+		return nil
+	}
+	from, err := lines(&c.View, h.all)
+	if err != nil {
+		return err
+	}
+	to, err := lines(&c.View, next)
+	if err != nil {
+		return err
+	}
+	was, err := asSet(&c.View, h.all)
+	if err != nil {
+		return err
+	}
+	if err := c.Tx.SaveSetting(workspace.AreasSetting, next, h.version+1); err != nil {
+		return err
+	}
+	return c.Record(event.AreasChanged{Before: event.Was(was, h.version+2), From: from, To: to}, nil)
 }
 
 // lines puts areas in words, for the history.

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
@@ -22,6 +23,8 @@ type aliases struct {
 	plain
 	api.AliasesChange
 }
+
+func (*aliases) scope() access.Scope { return access.ScopeGroups }
 
 func (*aliases) kind() string { return "aliases" }
 func (x *aliases) says() string {

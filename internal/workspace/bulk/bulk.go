@@ -76,7 +76,7 @@ func (s *Service) Begin(ctx context.Context, by workspace.Actor, n api.NewBulk) 
 	if err != nil {
 		return api.Bulk{}, err
 	}
-	if err := cover(by, d); err != nil {
+	if err := by.Cover(string(d.scope())); err != nil {
 		return api.Bulk{}, err
 	}
 	groups, err := selected(v, n)
@@ -366,7 +366,7 @@ func (s *Service) Undo(ctx context.Context, by workspace.Actor, id string) (api.
 	if err != nil {
 		return api.Bulk{}, err
 	}
-	if err := cover(by, undone); err != nil {
+	if err := by.Cover(string(undone.scope())); err != nil {
 		return api.Bulk{}, err
 	}
 	if by.Preview {

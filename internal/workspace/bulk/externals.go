@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/number"
@@ -32,6 +33,8 @@ func newExternals(n api.ExternalsChange) *externals {
 	n.Domain = strings.ToLower(strings.TrimPrefix(strings.TrimSpace(n.Domain), "@"))
 	return &externals{ExternalsChange: n}
 }
+
+func (*externals) scope() access.Scope { return access.ScopePeople }
 
 func (*externals) kind() string { return "externals" }
 

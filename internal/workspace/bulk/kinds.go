@@ -21,6 +21,8 @@ import (
 // doer does one kind of change.
 type doer interface {
 	kind() string
+	// scope is what a token has to be good for to do it.
+	scope() access.Scope
 	// says is what it does, in words that begin a sentence.
 	says() string
 	// before takes the locks that come before those of groups.
@@ -102,18 +104,6 @@ func read(v *workspace.View, n api.NewBulk) (doer, error) {
 	return all[0], nil
 }
 
-// cover checks that the token an actor came with is good for what a change does: what is for one group
-// a change of people, or of policy, is one for many, too.
-func cover(by workspace.Actor, d doer) error {
-	switch d.(type) {
-	case *owners, *externals:
-		return by.Cover(string(access.ScopePeople))
-	case *policies, *starting:
-		return by.Cover(string(access.ScopePolicy))
-	}
-	return nil
-}
-
 // decode reads what was recorded.
 func decode(bulk uuid.UUID, body json.RawMessage) (doer, error) {
 	var n struct {
@@ -189,6 +179,8 @@ type language struct {
 
 func ofLanguage(g *store.Group) *string { return &g.Language }
 
+func (language) scope() access.Scope { return access.ScopeGroups }
+
 func (language) kind() string   { return "language" }
 func (x language) says() string { return "notices are written in " + workspace.LanguageName(x.To) }
 func (x language) check(*workspace.View) error {
@@ -222,6 +214,8 @@ type traits struct {
 }
 
 func ofTraits(g *store.Group) *string { return &g.Traits }
+
+func (traits) scope() access.Scope { return access.ScopeGroups }
 
 func (traits) kind() string { return "traits" }
 func (x traits) says() string {
@@ -278,6 +272,8 @@ func (traits) back(c *workspace.Change, groups []*workspace.Locked, was map[uuid
 // retire ends groups; undone, it restores them.
 type retire struct{ plain }
 
+func (retire) scope() access.Scope { return access.ScopeGroups }
+
 func (retire) kind() string { return "retire" }
 func (retire) says() string { return "they take no mail any more, and can be restored" }
 func (retire) decide(v *workspace.View, groups []store.Group) ([]verdict, error) {
@@ -329,6 +325,8 @@ type undo struct {
 	of store.BulkChange
 	d  doer
 }
+
+func (*undo) scope() access.Scope { return access.ScopeAll }
 
 func (*undo) kind() string   { return undoing }
 func (x *undo) says() string { return workspace.Cut("undone: "+x.of.Says, 500) }

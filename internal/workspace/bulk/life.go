@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/lifecycle"
 	"ivytable.example/ivytable/internal/store"
@@ -50,6 +51,8 @@ type renew struct {
 	plain
 	api.Renewal
 }
+
+func (renew) scope() access.Scope { return access.ScopeGroups }
 
 func (renew) kind() string { return "renew" }
 func (renew) says() string { return "their terms begin again" }
@@ -119,6 +122,8 @@ func (renew) back(c *workspace.Change, groups []*workspace.Locked, was map[uuid.
 // restore brings groups back that ended.
 type restore struct{ plain }
 
+func (restore) scope() access.Scope { return access.ScopeGroups }
+
 func (restore) kind() string                     { return "restore" }
 func (restore) says() string                     { return "they are back with everything in them" }
 func (restore) before(c *workspace.Change) error { return c.Tx.LockRules() } // they follow theirs
@@ -164,6 +169,8 @@ type exempt struct {
 	api.ExemptChange
 	until *time.Time
 }
+
+func (exempt) scope() access.Scope { return access.ScopeGroups }
 
 func (exempt) kind() string { return "exempt" }
 func (x exempt) says() string {
@@ -275,6 +282,8 @@ type hold struct {
 	plain
 	reason string
 }
+
+func (hold) scope() access.Scope { return access.ScopeGroups }
 
 func (hold) kind() string { return "hold" }
 func (x hold) says() string {

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
@@ -24,6 +25,8 @@ type owners struct {
 	api.OwnersChange
 	people []store.Person
 }
+
+func (*owners) scope() access.Scope { return access.ScopePeople }
 
 func (*owners) kind() string { return "owners" }
 func (x *owners) says() string {

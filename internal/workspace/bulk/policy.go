@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
+	"ivytable.example/ivytable/internal/core/access"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
@@ -23,6 +24,8 @@ type policies struct {
 	patch api.PolicyPatch
 	under bool
 }
+
+func (*policies) scope() access.Scope { return access.ScopePolicy }
 
 func (x *policies) kind() string {
 	if x.under {

@@ -49,6 +49,8 @@ type sheet struct {
 	rows map[uuid.UUID]map[string]string
 }
 
+func (*sheet) scope() access.Scope { return access.ScopeAll }
+
 func (*sheet) kind() string { return "sheet" }
 func (*sheet) says() string { return "they become what a sheet says" }
 

@@ -2,6 +2,7 @@ package bulk
 
 import (
 	"encoding/json"
+	"ivytable.example/ivytable/internal/core/access"
 
 	"github.com/google/uuid"
 
@@ -18,6 +19,8 @@ type starting struct {
 	plain
 	Name string
 }
+
+func (*starting) scope() access.Scope { return access.ScopePolicy }
 
 func (*starting) kind() string   { return "starting point" }
 func (x *starting) says() string { return "they become what the starting point " + x.Name + " says" }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -14,6 +15,7 @@ import (
 	"ivytable.example/ivytable/internal/core/number"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/area"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/people"
 	"ivytable.example/ivytable/internal/workspace/rules"
@@ -46,6 +48,10 @@ func (s *Service) Depart(ctx context.Context, by workspace.Actor, ref string, d 
 	}
 	by.Key = ""
 	err = s.change(ctx, by, nil, &made{}, func(c *workspace.Change, book *rules.Book) error {
+		areas, err := area.Hold(c)
+		if err != nil {
+			return err
+		}
 		locked, err := c.Tx.LockPeople(ids)
 		if err != nil {
 			return err
@@ -68,7 +74,7 @@ func (s *Service) Depart(ctx context.Context, by workspace.Actor, ref string, d 
 		if err := c.Allow(access.ChangeDirectory); err != nil {
 			return err
 		}
-		return depart(c, book, []store.Person{p}, locked[successor.ID], p.Name+" left the organisation", nil, nil)
+		return depart(c, book, []store.Person{p}, locked[successor.ID], areas, p.Name+" left the organisation", nil, nil)
 	})
 	return s.details(ctx, by, found.ID, err)
 }
@@ -79,8 +85,10 @@ func noSuccessor(given string) error {
 
 // depart marks people, who are locked, as departed, sees to what only they own, and lets
 // rules follow. Others return in the same change, and more groups are locked with those of both.
-func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor store.Person, cause string, returned []store.Person, more []uuid.UUID) error {
-	if err := tellDeparture(c, who, successor); err != nil {
+//
+// Their roles in the workspace, delegations, passwords and links end, and don't come back with them: somebody has to give them again.
+func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor store.Person, areas area.Held, cause string, returned []store.Person, more []uuid.UUID) error {
+	if err := tellDeparture(c, who, successor, areas); err != nil {
 		return err
 	}
 	now := c.Now()
@@ -91,8 +99,8 @@ func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor
 	var paths []string
 	for i := range gone {
 		before := gone[i]
-		gone[i].Active, gone[i].DepartedAt = false, &now
-		ids[i], at[gone[i].ID], facts[i] = gone[i].ID, i, event.PersonDeparted{Of: workspace.Who(gone[i])}
+		gone[i].Active, gone[i].DepartedAt, gone[i].WorkspaceRole, gone[i].PasswordHash = false, &now, "", ""
+		ids[i], at[gone[i].ID], facts[i] = gone[i].ID, i, event.PersonDeparted{Of: workspace.Who(gone[i]), Role: before.WorkspaceRole}
 		if i == 0 {
 			paths = rules.ChangedPaths(before, gone[i])
 		}
@@ -100,7 +108,10 @@ func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor
 	if err := c.Tx.SavePeople(gone, nil); err != nil {
 		return err
 	}
-	if err := c.Tx.EndCredentials(ids); err != nil {
+	if err := c.Tx.EndAccess(gone); err != nil {
+		return err
+	}
+	if err := areas.Without(c, ids); err != nil {
 		return err
 	}
 	h, err := newHeirs(&c.View, gone)
@@ -171,7 +182,7 @@ func depart(c *workspace.Change, book *rules.Book, who []store.Person, successor
 }
 
 // tellDeparture says what it does that people leave.
-func tellDeparture(c *workspace.Change, who []store.Person, successor store.Person) error {
+func tellDeparture(c *workspace.Change, who []store.Person, successor store.Person, areas area.Held) error {
 	if len(who) != 1 {
 		return nil
 	}
@@ -209,7 +220,20 @@ func tellDeparture(c *workspace.Change, who []store.Person, successor store.Pers
 		}
 	}
 	c.Report.Total = last
-	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, all is as before.", who[0].Name, number.Of(in, "group"), owned))
+	c.Says(fmt.Sprintf("%s is in %s and owns %d of them. Their mail stops and they can no longer sign in; if they return, they are in their groups again.", who[0].Name, number.Of(in, "group"), owned))
+	ends := []string{"Their password"}
+	if role := who[0].WorkspaceRole; role != "" {
+		ends = append(ends, "their role "+role)
+	}
+	for _, name := range areas.Of(who[0].ID) {
+		ends = append(ends, "their delegation "+name)
+	}
+	verb := "ends and does"
+	if len(ends) > 1 {
+		ends[len(ends)-2] += " and " + ends[len(ends)-1]
+		ends, verb = ends[:len(ends)-1], "end and do"
+	}
+	c.Report.Says += fmt.Sprintf(" %s %s not come back with them.", strings.Join(ends, ", "), verb)
 	switch {
 	case last > 0 && successor.ID == uuid.Nil:
 		if handed > 0 {
@@ -279,8 +303,8 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 			return workspace.Fail(workspace.Conflict, "Somebody else has the address %s by now. Give %s another one first, by the identifier %s.", p.Address, p.Name, p.ID)
 		}
 		before := p
-		p.Active, p.DepartedAt = true, nil
-		c.Says(fmt.Sprintf("%s is here again, in their groups as before.", p.Name))
+		p.Active, p.DepartedAt, p.WorkspaceRole, p.PasswordHash = true, nil, "", ""
+		c.Says(fmt.Sprintf("%s is here again, in their groups as before. They have no role in the workspace, no delegation and no password: give them what they need again.", p.Name))
 		if err := c.Tx.SavePerson(&p, false); err != nil {
 			return err
 		}

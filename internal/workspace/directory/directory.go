@@ -148,6 +148,11 @@ func (s *Service) Create(ctx context.Context, by workspace.Actor, n api.NewPerso
 		return none, err
 	}
 	bad.OneOf("workspace_role", n.WorkspaceRole, string(access.Administrator), string(access.Auditor))
+	if n.WorkspaceRole != "" || n.PasswordLink {
+		if err := by.ByHand(); err != nil {
+			return none, err
+		}
+	}
 	if err := bad.Err(); err != nil {
 		return none, err
 	}
@@ -236,6 +241,9 @@ func (s *Service) Change(ctx context.Context, by workspace.Actor, ref string, pa
 		return none, err
 	}
 	if patch.WorkspaceRole != nil {
+		if err := by.ByHand(); err != nil {
+			return none, err
+		}
 		bad.OneOf("workspace_role", *patch.WorkspaceRole, string(access.Administrator), string(access.Auditor), noRole)
 	}
 	address, err := newAddress(s.k.View(ctx, by), found, patch, &bad)
@@ -324,6 +332,15 @@ func newAddress(v *workspace.View, p store.Person, patch api.PersonPatch, bad *w
 // move gives somebody, who is locked, another address. Links by which they would choose a password
 // were sent to the one before, and end.
 func move(c *workspace.Change, p *store.Person, to mailaddr.Address) error {
+	delegated, err := c.Delegated(p.ID)
+	if err != nil {
+		return err
+	}
+	if p.WorkspaceRole != "" || delegated { // links to choose a password go to it
+		if err := c.By.ByHand(); err != nil {
+			return err
+		}
+	}
 	before := p.Address
 	if _, err := c.Tx.ReleaseAddresses([]string{to.Key()}); err != nil {
 		return err

@@ -17,6 +17,7 @@ import (
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/account"
+	"ivytable.example/ivytable/internal/workspace/area"
 	"ivytable.example/ivytable/internal/workspace/history"
 	"ivytable.example/ivytable/internal/workspace/member"
 	"ivytable.example/ivytable/internal/workspace/naming"
@@ -34,6 +35,7 @@ type plan struct {
 	before         map[uuid.UUID]store.Person // of those in change
 	changes        map[uuid.UUID][]event.Change
 	depart         []store.Person
+	areas          area.Held                      // locked where anybody departs
 	to             map[uuid.UUID]mailaddr.Address // whose address changes
 	anew           []string                       // addresses of people who have left, for new ones
 	counts         map[string]int
@@ -248,7 +250,7 @@ func (p *plan) compare(c *workspace.Change, e roster.Entry, key string, m match)
 	}
 	line.Outcome = "changed"
 	if !known.Active {
-		line.Outcome, after.Active, after.DepartedAt = "returned", true, nil
+		line.Outcome, after.Active, after.DepartedAt, after.WorkspaceRole, after.PasswordHash = "returned", true, nil, "", ""
 		changes = append(changes, event.Change{Field: "active", From: "false", To: "true"})
 	}
 	switch {
@@ -372,7 +374,7 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 	if err != nil {
 		return err
 	}
-	if err := depart(c, book, p.depart, store.Person{}, "people were imported", returned, moves.Groups()); err != nil {
+	if err := depart(c, book, p.depart, store.Person{}, p.areas, "people were imported", returned, moves.Groups()); err != nil {
 		return err
 	}
 	return moves.Apply(c, "people were imported")
@@ -422,6 +424,12 @@ func (p *plan) foresee(c *workspace.Change, book *rules.Book, used map[string]bo
 func (p *plan) lock(c *workspace.Change) (map[string]bool, error) {
 	used := map[string]bool{}
 	var ids []uuid.UUID
+	if len(p.depart) > 0 {
+		var err error
+		if p.areas, err = area.Hold(c); err != nil {
+			return nil, err
+		}
+	}
 	for _, x := range slices.Concat(p.change, p.depart) {
 		ids = append(ids, x.ID)
 	}

@@ -149,6 +149,11 @@ func (s *Service) Answer(ctx context.Context, by workspace.Actor, n api.RoundAns
 	if err := by.Cover(string(access.ScopePeople)); err != nil {
 		return api.DecidedAll{}, err
 	}
+	if n.Answer == "retire" { // is a change of groups, by whichever way
+		if err := by.Cover(string(access.ScopeGroups)); err != nil {
+			return api.DecidedAll{}, err
+		}
+	}
 	var bad workspace.Problems
 	bad.OneOf("answer", n.Answer, "keep", "retire", "hand_over")
 	switch {
