@@ -177,7 +177,7 @@ Machine: %s. Faults for %v, seed %d.
 | in the relay's hands when the service was killed, all kills together | %d |
 
 What is delivered more than once was in hand when the service, the database or the relay died: the relay was being given it, or had taken it and that was not written
-down yet. It is written down within 20 milliseconds, with what else was taken meanwhile, 64 transactions at most; one has 100 recipients at most, and 5 while the relay is slow.
+down yet. The relay is asked to take messages for 100 recipients at most that are not written down yet, so a kill of the service repeats no more.
 
 | resources | |
 |---|---|
