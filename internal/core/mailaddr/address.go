@@ -202,6 +202,27 @@ var reserved = map[string]string{
 	"noreply": "people read it as an address that nobody answers", "no-reply": "people read it as an address that nobody answers",
 }
 
+// official are the role names of RFC 2142 by which an organisation is written to, and those by which certificate authorities validate domains:
+// whoever reads mail to one of the latter gets certificates for the domain.
+var official = map[string]string{
+	"info": "RFC 2142 keeps it for the organisation", "support": "RFC 2142 keeps it for the organisation",
+	"sales": "RFC 2142 keeps it for the organisation", "marketing": "RFC 2142 keeps it for the organisation",
+	"admin": validates, "administrator": validates, "ssladmin": validates, "ssl-admin": validates, "ssladministrator": validates, "sslwebmaster": validates, "sysadmin": validates,
+}
+
+const validates = "certificate authorities validate domains by it"
+
+// Official returns why a local part is for administrators alone to give, or "". One that people would take for such a one is, too.
+func Official(local string) string {
+	looks := func(s string) string { return strings.ReplaceAll(alike.Replace(strings.ToLower(s)), "i", "l") }
+	for name, why := range official {
+		if looks(name) == looks(local) {
+			return why
+		}
+	}
+	return ""
+}
+
 // These end the local parts that every group has beside its own: one that leads to its
 // owners, one that failed deliveries return to, and one that people ask about a list at
 // (RFC 2142, 6).

@@ -105,6 +105,15 @@ func TestDerive(t *testing.T) {
 	}
 }
 
+func TestOfficial(t *testing.T) {
+	for local, want := range map[string]bool{"admin": true, "Admin": true, "adm1n": true, "administrator": true, "ssladmin": true, "ssl.admin": true, "info": true, "lnfo": true, "support": true, "supp0rt": true, "sales": true,
+		"admin-office": false, "information": false, "crew-support": false, "dispatch": false} {
+		if (Official(local) != "") != want {
+			t.Errorf("Official(%q) = %q", local, Official(local))
+		}
+	}
+}
+
 func TestReserved(t *testing.T) {
 	for local, want := range map[string]bool{"Postmaster": true, "abuse": true, "deck-owners": true, "deck-bounces": true, "deck-request": true, "p0stmaster": true, "no_reply": true, "no.reply": true, "MAILER_daemon": true, "deck_owners": true, "deck.request": true, "request": false, "postmasters": false, "owners": false, "scunthorpe": false} {
 		if (Reserved(local) != "") != want {

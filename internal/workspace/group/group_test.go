@@ -172,7 +172,7 @@ func TestReservedWordsBindAliasesAndMoves(t *testing.T) {
 	change := func(by, ref string, p api.GroupPatch) error {
 		return kit.Last(k.Group.Change(ctx, k.Actor(t, by), ref, p, 0))
 	}
-	for _, local := range []string{"night-payroll", "official-crew", "Payroll", "p0stmaster", "no_reply", "deck_owners"} {
+	for _, local := range []string{"night-payroll", "official-crew", "Payroll", "p0stmaster", "no_reply", "deck_owners", "admin", "Administrator", "ssladmin", "info", "supp0rt"} {
 		aliases := []string{local}
 		for what, p := range map[string]api.GroupPatch{"move": {Address: &local}, "alias": {Aliases: &aliases}} {
 			if kind, says := kit.KindOf(t, change(kit.Owner, g.Address, p)); kind != workspace.Invalid || !strings.Contains(says, "reserved") && !strings.Contains(says, "kept for official") {
@@ -183,6 +183,10 @@ func TestReservedWordsBindAliasesAndMoves(t *testing.T) {
 	kept := []string{"payroll-before@merrowline.example", "more-before"}
 	if err := change(kit.Owner, before.Address, api.GroupPatch{Aliases: &kept}); err != nil {
 		t.Errorf("an alias that was there is lost: %v", err)
+	}
+	info := []string{"info"}
+	if err := change(kit.Administrator, g.Address, api.GroupPatch{Aliases: &info}); err != nil {
+		t.Errorf("an administrator is bound by what authorities and RFC 2142 know: %v", err)
 	}
 	to := "payroll-run"
 	if err := change(kit.Administrator, g.Address, api.GroupPatch{Address: &to}); err != nil {

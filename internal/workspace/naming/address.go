@@ -38,6 +38,13 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 		p.Status, p.Says = "reserved", fmt.Sprintf("%s is reserved: %s.", a.Local(), why)
 		return p, nil
 	}
+	if why := mailaddr.Official(a.Local()); why != "" {
+		if !v.By.Administers() {
+			p.Status, p.Says = "reserved", fmt.Sprintf("%s is reserved: %s. An administrator can give it to a group.", a.Local(), why)
+			return p, nil
+		}
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is reserved: %s. Administrators are exempt.", a.Local(), why))
+	}
 	near, err := v.Read.AddressesNear(a)
 	if err != nil {
 		return p, err
