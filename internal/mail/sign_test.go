@@ -44,6 +44,12 @@ func TestSign(t *testing.T) {
 	if err := verify("Received: from a relay\r\n" + field + header + body); err != nil {
 		t.Errorf("with a field of a relay: %v", err)
 	}
+	for _, more := range []string{"From: Somebody <else@elsewhere.example>", "Subject: Another", "To: x@y.example", "Cc: x@y.example", "Date: Mon, 2 Jan 2006 15:04:05 -0700", "Message-Id: <x@y.example>", "Reply-To: x@y.example",
+		"Sender: x@y.example", "Content-Type: text/html", "Mime-Version: 1.0", "List-Unsubscribe: <https://elsewhere.example/>", "List-Post: <mailto:x@y.example>"} {
+		if verify(field+more+"\r\n"+header+body) == nil {
+			t.Errorf("with another field, it verifies: %s", more)
+		}
+	}
 	for what, m := range map[string]string{"its text": field + header + "Second" + body, "its author": field + strings.Replace(header, "tove", "oda", 1) + body, "its link": field + strings.Replace(header, "/own/x", "/own/y", 1) + body} {
 		if verify(m) == nil {
 			t.Errorf("%s was changed, and it verifies", what)
