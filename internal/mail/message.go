@@ -90,10 +90,21 @@ func Parse(header []byte) (Message, error) {
 	if id := strings.TrimSpace(m.header.Get("Message-Id")); len(id) <= 900 && strings.HasPrefix(id, "<") && strings.HasSuffix(id, ">") && !strings.ContainsAny(id, " \t\r\n") {
 		m.ID = id
 	}
-	what, _, _ := strings.Cut(h.Get("Auto-Submitted"), ";")
-	what = strings.ToLower(strings.TrimSpace(what))
-	m.Automatic, m.answer = what != "" && what != "no", what == "auto-replied"
+	if h.Has("Auto-Submitted") {
+		what := submitted(h.Get("Auto-Submitted"))
+		m.Automatic, m.answer = what != "no", what == "auto-replied"
+	}
 	return m, nil
+}
+
+// submitted reads the keyword of an Auto-Submitted field, in lower case: comments may stand anywhere, and parameters after it (RFC 3834, 5). It is "" where
+// the field can't be read, which no person's program writes.
+func submitted(value string) string {
+	parts, ok := lexResults(value)
+	if !ok || len(parts) == 0 || len(parts[0]) != 1 {
+		return ""
+	}
+	return strings.ToLower(parts[0][0])
 }
 
 // leniently reads addresses whose names are in charsets that nobody knows.

@@ -187,9 +187,10 @@ func TestForRefusesItsOwnMail(t *testing.T) {
 // An answer that a machine gives is not for the people of a group; what a machine writes may
 // be.
 func TestAutomaticAnswersStop(t *testing.T) {
-	for what, stops := range map[string]bool{"auto-replied": true, "Auto-Replied; owner-email=\"x@y.example\"": true, "auto-generated": false, "no": false} {
+	for what, stops := range map[string]bool{"auto-replied": true, "Auto-Replied; owner-email=\"x@y.example\"": true, "auto-generated": false, "no": false,
+		"auto-replied (vacation)": true, "(away; no) auto-replied": true, "(\\) auto-generated) Auto-Replied (x (y))": true, "No (x)": false, "(auto-replied) no": false, "auto-notified; x=\"no\"": false, "auto replied": false, "": false} {
 		m, _, err := read("From: a@b.example\r\nAuto-Submitted: " + what + "\r\n\r\nI am away.")
-		if err != nil || m.Automatic != (what != "no") {
+		if err != nil || m.Automatic == (what == "no" || what == "No (x)" || what == "(auto-replied) no") {
 			t.Fatalf("%s: automatic: %v, %v", what, m.Automatic, err)
 		}
 		d := group("Deck", "deck@merrowline.example")
