@@ -182,7 +182,7 @@ func (p *place) cli(as string, args ...string) (int, string) {
 		}
 		p.signedInAs = as
 	}
-	return p.run("", args...)
+	return p.run(p.password+"\n", args...) // which is asked for where a token is not enough
 }
 
 // run runs a command with what it reads, and returns its exit code and what it printed.

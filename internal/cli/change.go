@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,20 +38,29 @@ func (a *app) changes(c *cobra.Command, do do, more ...func(*cobra.Command, *cha
 	for _, m := range more {
 		m(c, &x)
 	}
-	c.RunE = func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	prepare := func(cl *client.Client) *client.Client {
 		if x.version != "" {
 			cl = cl.Guarded(strconv.Quote(x.version))
 		}
 		if x.key != "" {
 			cl = cl.Keyed(x.key)
 		}
-		if !x.preview {
-			return do(cmd.Context(), cl, args)
+		return cl
+	}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
 		}
+		if !x.preview {
+			err := do(cmd.Context(), prepare(cl), args)
+			var e *client.Error
+			if errors.As(err, &e) && e.Status == http.StatusForbidden && len(e.Problems) > 0 && e.Problems[0].Field == "session" { // what no token does
+				return a.own(cmd.Context(), cl, func(session *client.Client, _ string) error { return do(cmd.Context(), prepare(session), args) })
+			}
+			return err
+		}
+		cl = prepare(cl)
 		var p api.Preview
 		if err := do(cmd.Context(), cl.Looking(&p), args); !errors.Is(err, client.ErrLooked) {
 			return err

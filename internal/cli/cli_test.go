@@ -268,7 +268,7 @@ func TestCommands(t *testing.T) {
 	var got strings.Builder
 	for _, s := range steps {
 		as(t, s.as)
-		code, out, errs := command(t, "", fields(s.line)...)
+		code, out, errs := command(t, kit.Password+"\n", fields(s.line)...) // which is asked for where a token is not enough
 		if code != s.code {
 			t.Errorf("%s: exit code %d, want %d\n%s%s", s.line, code, s.code, out, errs)
 		}
