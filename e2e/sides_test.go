@@ -97,7 +97,7 @@ func outward(t *testing.T, p *place, ines *tab, c *client.Client) {
 	if raw := string(p.raw(gull, 3)); !strings.Contains(raw, "And low at four.\r\n\r\n-- \r\nTides for Gannet Quay.") {
 		t.Errorf("no footer: %s", raw)
 	}
-	p.must("bram.tolley@merrowline.example", "It says", "group", "notice", "lost-property@merrowline.example")
+	p.must("petra.vane@merrowline.example", "It says", "group", "notice", "lost-property@merrowline.example")
 	if err := p.send("", gull, []byte("From: "+gull+"\r\nSubject: A hat\r\n\r\nGrey.\r\n"), "lost-property@merrowline.example"); err != nil {
 		t.Fatal(err)
 	}

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"regexp"
 	"slices"
 	"strings"
@@ -204,6 +205,30 @@ func peopleComeAndGo(t *testing.T, p *place, ines *tab, c *client.Client) {
 	wait(t, "the successor is told", func() bool { return len(p.letters("hale.corran@merrowline.example", "You now own")) > 0 })
 	p.must(demo.Administrator, "here", "person", "return", "petra.vane@merrowline.example")
 	p.must(demo.Administrator, "marked Petra Vane as here again", "person", "history", "petra.vane@merrowline.example")
+	chooseAgain(t, p, "petra.vane@merrowline.example")
+}
+
+// chooseAgain gives somebody who returned, and has no password, the one that everybody has, by a link that is mailed.
+func chooseAgain(t *testing.T, p *place, who string) {
+	t.Helper()
+	p.must(demo.Administrator, "", "person", "password-link", who)
+	secret := ""
+	wait(t, "a link is mailed to "+who, func() bool {
+		for _, l := range p.letters(who, "") {
+			if _, rest, ok := strings.Cut(passwordLink.FindString(strings.ReplaceAll(string(p.raw(who, l.N)), "=\r\n", "")), "/password/"); ok {
+				secret = rest
+			}
+		}
+		return secret != ""
+	})
+	res, err := http.Post("http://"+p.http+"/api/v1/password-links/"+secret, "application/json", strings.NewReader(`{"password": "`+p.password+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusNoContent {
+		t.Errorf("the password of %s is not chosen: %s", who, res.Status)
+	}
 }
 
 var passwordLink = regexp.MustCompile(`http://[0-9.:]+/password/[\w-]+`)
