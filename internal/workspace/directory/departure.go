@@ -308,7 +308,7 @@ func (s *Service) Return(ctx context.Context, by workspace.Actor, ref string, ve
 		if err := c.Tx.SavePerson(&p, false); err != nil {
 			return err
 		}
-		if err := c.Tx.EndCredentials([]uuid.UUID{p.ID}); err != nil { // one that was made while they left
+		if err := c.Tx.EndAccess([]store.Person{p}); err != nil { // also what was made while they left
 			return err
 		}
 		if err := c.Record(event.PersonReturned{Of: workspace.Who(p)}, nil, store.Affected{PersonID: p.ID}); err != nil {

@@ -337,11 +337,10 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 		}
 	}
 	var renamed []store.Person
-	var back []uuid.UUID
 	var returned []store.Person
 	for _, x := range p.change {
 		if !p.before[x.ID].Active {
-			back, returned = append(back, x.ID), append(returned, x)
+			returned = append(returned, x)
 		}
 		if x.Name != p.before[x.ID].Name || x.AddrKey != p.before[x.ID].AddrKey {
 			renamed = append(renamed, x)
@@ -350,7 +349,7 @@ func (p *plan) apply(c *workspace.Change, book *rules.Book, links bool) error {
 	if err := c.Tx.SavePeople(p.change, renamed); err != nil {
 		return err
 	}
-	if err := c.Tx.EndCredentials(back); err != nil {
+	if err := c.Tx.EndAccess(returned); err != nil { // also of who left before all of it ended then
 		return err
 	}
 	for _, all := range [][]store.Person{p.create, p.change, p.depart} {

@@ -184,8 +184,8 @@ func TestPeopleAreImported(t *testing.T) {
 	if p.Attributes["locality"] != "North Ness" || p.Name != "Hand 0" {
 		t.Errorf("%+v", p)
 	}
-	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Left, kit.Password); err != nil {
-		t.Errorf("the password of who returned was lost: %v", err)
+	if _, err := l.Account.SignInToSend(ctx, "192.0.2.1", kit.Left, kit.Password); err == nil {
+		t.Error("who returned has the password of before")
 	}
 	h, _ := l.History.List(ctx, ines, "", "", "", 5)
 	if i := slices.IndexFunc(h.Items, func(e api.HistoryEntry) bool { return e.Kind == "people.import" }); i < 0 || kit.First(l.History.Affected(ctx, ines, h.Items[i].ID, "", 50)).Total != 3 {
@@ -334,5 +334,47 @@ func TestTwoChangeOnePerson(t *testing.T) {
 	won := slices.DeleteFunc(slices.Clone(errs), func(err error) bool { return err != nil })
 	if len(won) != 1 {
 		t.Errorf("%v", errs)
+	}
+}
+
+// Whoever returns, by whichever way, has no role in the workspace, no delegation and no password until somebody gives them again.
+func TestWhatDoesNotComeBack(t *testing.T) {
+	l := k.Fresh(t, "not_back")
+	ines := l.Actor(t, kit.Administrator)
+	if _, err := l.Directory.Change(ctx, ines, kit.Colleague, api.PersonPatch{WorkspaceRole: new("administrator")}, 0); err != nil {
+		t.Fatal(err)
+	}
+	areas := api.NewAreas{Areas: []api.NewArea{{Name: "All", Filter: `domain eq "` + kit.Domain + `"`, Powers: []string{"people"}, Helpers: []string{kit.Member}}}}
+	if _, err := l.Area.Set(ctx, ines, areas, 0); err != nil {
+		t.Fatal(err)
+	}
+	for who, says := range map[string]string{kit.Colleague: "their role administrator", kit.Member: "their delegation All"} {
+		looked := kit.Preview(t, ines, func(by workspace.Actor) error { return kit.Last(l.Directory.Depart(ctx, by, who, api.Departure{}, 0)) })
+		if !strings.Contains(looked.Says, says) {
+			t.Errorf("%s leaves: %s", who, looked.Says)
+		}
+	}
+	ways := map[string]func(who string) error{
+		"by hand": func(who string) error { return kit.Last(l.Directory.Return(ctx, ines, who, 0)) },
+		"by import": func(who string) error {
+			return kit.Last(l.Directory.Import(ctx, ines, api.Import{Text: "address,name\n" + who + ",Somebody Back\n"}))
+		},
+	}
+	for way, back := range ways {
+		for _, who := range []string{kit.Colleague, kit.Member} {
+			if _, err := l.Directory.Depart(ctx, ines, who, api.Departure{}, 0); err != nil {
+				t.Fatal(err)
+			}
+			if err := back(who); err != nil {
+				t.Fatal(err)
+			}
+			p := kit.First(l.Read().PersonByKey(who))
+			if !p.Active || p.WorkspaceRole != "" || p.PasswordHash != "" {
+				t.Errorf("%s, %s: here %t, role %q, a password: %t", who, way, p.Active, p.WorkspaceRole, p.PasswordHash != "")
+			}
+			if helpers := kit.First(l.Area.List(ctx, ines)).Areas[0].Helpers; who == kit.Member && len(helpers) > 0 {
+				t.Errorf("%s, %s: a delegation came back", who, way)
+			}
+		}
 	}
 }
