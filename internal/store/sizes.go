@@ -664,8 +664,12 @@ func (s *Tx) addSizes(groups []uuid.UUID) error {
 // CheckSizes compares the sizes that are kept of groups with those that they have, and returns
 // what differs. It reads everything: a declared full review.
 func (s *Reads) CheckSizes() (wrong []string, err error) {
-	var kept []groupSize
-	if err := s.db.Find(&kept).Error; err != nil {
+	var kept []struct {
+		GroupID       uuid.UUID
+		People, Shown int
+		Address       string
+	}
+	if err := s.db.Raw("SELECT z.group_id, z.people, z.shown, COALESCE(g.address, z.group_id) AS address FROM group_sizes z LEFT JOIN mail_groups g ON g.id = z.group_id").Scan(&kept).Error; err != nil {
 		return nil, wrap("read the sizes of groups", err)
 	}
 	ids := make([]uuid.UUID, len(kept))
@@ -687,7 +691,7 @@ func (s *Reads) CheckSizes() (wrong []string, err error) {
 			return nil, err
 		}
 		if all != k.People || shown != k.Shown {
-			wrong = append(wrong, fmt.Sprintf("%s: %d people and %d shown are kept; it reaches %d and %d", k.GroupID, k.People, k.Shown, all, shown))
+			wrong = append(wrong, fmt.Sprintf("%s: %d people and %d shown are kept; it reaches %d and %d", k.Address, k.People, k.Shown, all, shown))
 		}
 	}
 	return wrong, nil

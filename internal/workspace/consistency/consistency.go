@@ -73,7 +73,8 @@ func total(out api.Consistency) api.Consistency {
 	}
 	out.Says = fmt.Sprintf("All records agree: %s.", number.Of(len(out.Checks), "check"))
 	if out.Wrong > 0 {
-		out.Says = fmt.Sprintf("%s of %s.", number.Of(out.Wrong, "record")+" wrong, found by "+number.Of(kinds, "check"), fmt.Sprint(len(out.Checks)))
+		is := map[bool]string{true: "is", false: "are"}[out.Wrong == 1]
+		out.Says = fmt.Sprintf("%s %s wrong, found by %d of %d checks.", number.Of(out.Wrong, "record"), is, kinds, len(out.Checks))
 	}
 	return out
 }

@@ -59,6 +59,11 @@ func (s *Service) Set(ctx context.Context, by workspace.Actor, n api.Protection,
 		next.FromOne, next.ToGroup = cmp.Or(n.FromOne, before.FromOne), cmp.Or(n.ToGroup, before.ToGroup)
 		n = shape(next, current+2)
 		changes := differences(shape(before, 0), n)
+		if next.SecondFactor != before.SecondFactor {
+			if err := c.By.ByHand(); err != nil {
+				return err
+			}
+		}
 		for _, x := range changes {
 			c.Effect(api.Effect{Field: x.Field, From: x.From, To: x.To})
 		}
