@@ -813,7 +813,7 @@ func TestTwoAtOnce(t *testing.T) {
 			}
 			l.Write(t, func(tx *store.Tx) error {
 				p, err := tx.LockPerson(p.ID)
-				p.Active = true
+				p.Active, p.WorkspaceRole = true, role // which ended with the departure
 				return errors.Join(err, tx.SavePerson(&p, false))
 			})
 		}
