@@ -186,8 +186,8 @@ func TestChangesAreGuardedByWhatWasRead(t *testing.T) {
 			c := rows[id]
 			values, body := c.path, c.body
 			f.fill(kit.Administrator, &values, &body)
-			before := newest()
-			if status, says := ask(t, kit.Administrator, op.Method, at(op.Path, values, c.query), body, "If-Match", tag); status != 412 || newest() != before {
+			before := newest(t)
+			if status, says := ask(t, kit.Administrator, op.Method, at(op.Path, values, c.query), body, "If-Match", tag); status != 412 || newest(t) != before {
 				t.Errorf("%s of what is not so: %d %s", id, status, says)
 			}
 		}
@@ -246,10 +246,10 @@ func TestARepeatMakesNothing(t *testing.T) {
 		f.fill(who, &values, &body)
 		path := at(op.Path, values, c.query)
 		first, says := ask(t, who, op.Method, path, body, "Idempotency-Key", id)
-		before := newest()
+		before := newest(t)
 		again, same := ask(t, who, op.Method, path, body, "Idempotency-Key", id)
-		if first >= 300 || again != first || newest() != before {
-			t.Errorf("%s: %d %s\nrepeated: %d %s, and recorded %s", id, first, says, again, same, kinds(recorded(before)))
+		if first >= 300 || again != first || newest(t) != before {
+			t.Errorf("%s: %d %s\nrepeated: %d %s, and recorded %s", id, first, says, again, same, kinds(recorded(t, before)))
 		}
 		for _, field := range []string{"secret", "url"} {
 			if first := decode[map[string]any](t, says+strings.Repeat("{}", 1-min(1, len(says)))); first[field] != nil {

@@ -63,6 +63,7 @@ type Kit struct {
 
 	mu  sync.Mutex
 	now time.Time
+	raw func() (*sql.DB, error)
 }
 
 // Read returns the records.
@@ -101,11 +102,10 @@ func (k *Kit) Now() time.Time {
 // query of one row.
 func (k *Kit) SQL(t testing.TB, query string, out ...any) {
 	t.Helper()
-	db, err := sql.Open("mysql", k.DSN)
+	db, err := k.raw()
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer db.Close()
 	if len(out) > 0 {
 		err = db.QueryRow(query).Scan(out...)
 	} else {
@@ -138,7 +138,8 @@ func New(dsn string) (*Kit, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Kit{DSN: dsn, Pool: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+	k := &Kit{DSN: dsn, Pool: s, now: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
+		raw: sync.OnceValues(func() (*sql.DB, error) { return sql.Open("mysql", dsn) })}
 	k.Service, err = service.New(ctx, s, workspace.Options{Now: k.Now, PublicURL: "http://console.example", Wake: func() { k.Woken.Add(1) }})
 	if err != nil {
 		return nil, err
