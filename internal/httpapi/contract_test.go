@@ -571,7 +571,7 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		k.Letters(f.t)
 		must(k.Account.SendLink(ctx, admin, p))
 		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/password/")
-		return []string{"<password-link>", rest[:len("ivy_")+32]}
+		return []string{"<password-link>", rest[:len("ivy_")+32], "<who>", p}
 	})
 	outsider := func() []string { // a new group with somebody external in it, who has a letter
 		g := f.group("externals=owners leave=free")
@@ -579,10 +579,12 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		k.Letters(f.t)
 		must(kit.Last(k.Member.Add(ctx, admin, g.Address, api.NewMembers{People: []api.NewPerson{{Address: guest}}}, 0)))
 		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/own/")
-		return []string{"<external>", kit.First(k.External.List(ctx, admin, external.Query{Group: g.Address, Limit: 1})).Items[0].ID, "<own>", rest[:32]}
+		return []string{"<external>", kit.First(k.External.List(ctx, admin, external.Query{Group: g.Address, Limit: 1})).Items[0].ID, "<own>", rest[:32],
+			"<externals group>", g.Address}
 	}
 	set("<external>", outsider)
 	set("<own>", outsider)
+	set("<externals group>", outsider)
 	open := func() []string { // a new group that anyone may find and join
 		pages := kit.First(k.Public.Rules(ctx, admin))
 		if pages.Pages, pages.List = true, true; true {
@@ -599,7 +601,7 @@ func (f *fixtures) fill(as string, texts ...*string) {
 		k.Letters(f.t)
 		must(kit.Last(k.Public.Approach(ctx, workspace.Actor{Source: fmt.Sprint("192.0.2.", f.n%250)}, ref, api.Approach{Address: fmt.Sprintf("visitor-%d@gannetport.example", f.n)})))
 		_, rest, _ := strings.Cut(k.Letters(f.t)[0].Text, "/public/proofs/")
-		return []string{"<proof>", rest[:32]}
+		return []string{"<proof>", rest[:32], "<proving>", ref}
 	})
 	asked := func() []string { // whether it may be in another group of the same people
 		inner, outer := f.group("add_people=owners"), f.group("add_people=moderators")

@@ -81,5 +81,5 @@ func (s *server) oneClick(rw http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(rw, "No mail of %s reaches you any more.\n", is.Group.Name)
 		return
 	}
-	fmt.Fprintf(rw, "You are not in %s any more.\n", is.Group.Name)
+	fmt.Fprintln(rw, "You are not in this group any more.")
 }

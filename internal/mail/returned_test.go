@@ -13,6 +13,7 @@ import (
 	"ivytable.example/ivytable/internal/mail"
 	"ivytable.example/ivytable/internal/store"
 	kit "ivytable.example/ivytable/internal/testkit"
+	"ivytable.example/ivytable/internal/workspace"
 	"ivytable.example/ivytable/internal/workspace/post"
 	"ivytable.example/ivytable/internal/workspace/review"
 )
@@ -140,6 +141,19 @@ func TestCopiesAndOneClick(t *testing.T) {
 	all.Wait()
 	if copies, _ := handOver(t, l, g.Address, "without them"); len(copies) != 1 {
 		t.Errorf("afterwards: %+v", copies)
+	}
+	if is, err := l.External.Own(ctx, secret); !workspace.IsKind(err, workspace.NotFound) {
+		t.Errorf("the link of who has left describes the group: %+v, %v", is, err)
+	}
+	l.MoveBy(time.Minute) // it was a link into another membership than the one that begins now
+	if _, err := l.Member.Add(ctx, l.Actor(t, kit.Administrator), g.Address, api.NewMembers{People: []api.NewPerson{{Address: outsider}}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	if is, err := l.External.Own(ctx, secret); !workspace.IsKind(err, workspace.NotFound) {
+		t.Errorf("the link of before opens: %+v, %v", is, err)
+	}
+	if is, err := l.External.Unsubscribe(ctx, nobody, secret); err != nil || is.State != "out" || is.Group.Name != "" || is.Description != "" {
+		t.Errorf("one click on the link of before: %+v, %v", is, err)
 	}
 }
 

@@ -9,6 +9,17 @@ import { Frame } from '../ui/frame';
 import { Loading, Trouble } from '../ui/parts';
 
 function Card({ link: l, children }: { link: LinkPreview; children: ReactNode }) {
+  if (!l.group.name) {
+    return (
+      // it ended, and says no more of the group
+      <Stack gap="3">
+        <Heading as="h1" size="2xl">
+          {l.kind === 'link' ? 'This link can’t be used' : 'This invitation is closed'}
+        </Heading>
+        {children}
+      </Stack>
+    );
+  }
   return (
     <Stack gap="3">
       <Text color="fg.muted">
@@ -75,7 +86,7 @@ export function Invitation({ signedIn = false }: { signedIn?: boolean }) {
             </>
           ) : (
             <Text fontWeight="600" role="status">
-              {l.state === 'accepted'
+              {l.state === 'accepted' && l.group.address
                 ? `You accepted: mail to ${l.group.address} reaches ${l.for}.`
                 : l.state === 'declined'
                   ? 'You declined. Nobody put you into it.'

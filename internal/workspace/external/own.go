@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -19,13 +20,14 @@ import (
 
 var errNoLink = workspace.Fail(workspace.NotFound, "This link leads nowhere: its time is over, or you are not in the group any more. A newer letter of the group has a newer link.")
 
-// own returns the group and the person that a link is about.
+// own returns the group and the person that a link is about, for as long as the membership goes on that it stands for.
 func (s *Service) own(v *workspace.View, secret string) (l store.OwnLink, g store.Group, p store.Person, err error) {
 	code, err := s.k.MailKey(v.Ctx, member.OwnPurpose)
 	if err != nil {
 		return l, g, p, err
 	}
-	if group, person, ok := member.ReadOwn(code, secret, v.Now()); ok {
+	group, person, made, signed := member.ReadOwn(code, secret, v.Now())
+	if signed {
 		l = store.OwnLink{GroupID: group, MemberID: person}
 	} else if l, err = v.Read.OwnLink(member.HashOf(secret)); err == nil && !l.ExpiresAt.After(v.Now()) {
 		err = store.ErrNotFound
@@ -36,7 +38,11 @@ func (s *Service) own(v *workspace.View, secret string) (l store.OwnLink, g stor
 	if err == nil {
 		p, err = v.Read.Person(l.MemberID)
 	}
-	if err == nil && !p.External { // has an account by now
+	var m store.Membership
+	if err == nil {
+		m, err = v.Read.Membership(l.GroupID, l.MemberID)
+	}
+	if err == nil && (!p.External || signed && made.Before(m.AddedAt.Truncate(time.Second))) { // has an account by now, or came anew
 		err = store.ErrNotFound
 	}
 	if errors.Is(err, store.ErrNotFound) {
@@ -96,9 +102,17 @@ func oneself(p store.Person) admission.Member {
 }
 
 // Unsubscribe ends the mail of a group to whoever holds the secret of a link, as mail programs ask for by one click (RFC 8058): they
-// leave where they may by themselves, else its mail reaches them no more. Once is as good as many times.
+// leave where they may by themselves, else its mail reaches them no more. Once is as good as many times: a link that the workspace
+// signed, of a membership that is over, says that they are out, and nothing of the group.
 func (s *Service) Unsubscribe(ctx context.Context, by workspace.Actor, secret string) (api.OwnPart, error) {
 	is, err := s.Own(ctx, secret)
+	if workspace.IsKind(err, workspace.NotFound) {
+		v := s.k.View(ctx, workspace.Actor{})
+		code, wrong := s.k.MailKey(ctx, member.OwnPurpose)
+		if _, _, _, signed := member.ReadOwn(code, secret, v.Now()); wrong == nil && signed {
+			return api.OwnPart{State: "out"}, nil
+		}
+	}
 	if err != nil || is.State != "in" || is.Delivery == "none" && is.Leaving != "free" {
 		return is, err
 	}

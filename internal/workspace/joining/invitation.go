@@ -132,13 +132,25 @@ func preview(v *workspace.View, kind string, id uuid.UUID) (api.LinkPreview, err
 		o.Owners = append(o.Owners, x.Name)
 	}
 	if v.Ended(&g) {
-		o.State, o.Says = "ended", fmt.Sprintf("The group %s has ended.", g.Name)
+		o.State, o.Says = "ended", "The group has ended."
+	}
+	return o, err
+}
+
+// closed takes out of what is said of a link that ended all that it says of the group, which may be hidden by now.
+func closed(o api.LinkPreview, err error) (api.LinkPreview, error) {
+	if o.State != "open" {
+		o.Group, o.Description, o.Sentence, o.Owners = api.Name{}, "", "", []string{}
 	}
 	return o, err
 }
 
 // Invitation describes an invitation to whoever holds its secret. It changes nothing.
 func (s *Service) Invitation(ctx context.Context, secret string) (api.LinkPreview, error) {
+	return closed(s.invitation(ctx, secret))
+}
+
+func (s *Service) invitation(ctx context.Context, secret string) (api.LinkPreview, error) {
 	v := s.k.View(ctx, workspace.Actor{})
 	i, err := v.Read.InvitationByHash(member.HashOf(secret))
 	if errors.Is(err, store.ErrNotFound) {
@@ -231,7 +243,7 @@ func (s *Service) Answer(ctx context.Context, by workspace.Actor, secret string,
 	if err != nil {
 		return api.LinkPreview{}, err
 	}
-	return s.Invitation(ctx, secret)
+	return s.invitation(ctx, secret)
 }
 
 // invitee returns whom an invitation is for, and whether they are somebody of the workspace.

@@ -141,7 +141,7 @@ func (s *Service) Link(ctx context.Context, by workspace.Actor, secret string) (
 	if o.State == "open" {
 		o.State, o.Says = linkState(v, l)
 	}
-	return o, nil
+	return closed(o, nil)
 }
 
 // UseLink puts the actor into the group of a link.

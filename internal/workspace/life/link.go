@@ -39,7 +39,12 @@ func (s *Service) Told(ctx context.Context, secret string) (api.Told, error) {
 	if err != nil {
 		return api.Told{}, err
 	}
-	return toldGroups(v, l.Recipient, ids)
+	out, err := toldGroups(v, l.Recipient, ids)
+	if err == nil && len(out.Groups) == 0 { // none of them is theirs any more
+		v.Hush()
+		err = errNoLink
+	}
+	return out, err
 }
 
 func toldGroups(v *workspace.View, recipient string, ids []uuid.UUID) (api.Told, error) {
