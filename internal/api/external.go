@@ -37,11 +37,12 @@ type ExternalRules struct {
 	Version int      `json:"version,omitempty" doc:"The ETag, as a number"`
 }
 
-// OwnPart is somebody's own part in a group, for whoever has the link to it from a letter.
+// OwnPart is somebody's own part in a group, for themselves, and for whoever has the link to it from a letter.
 type OwnPart struct {
 	Group       Name     `json:"group"`
 	Description string   `json:"description"`
 	Person      Name     `json:"person"`
+	Role        string   `json:"role,omitempty" enum:"owner,moderator,member" doc:"Left out for who is not in it"`
 	Delivery    string   `json:"delivery" enum:"each,digest,conversations,none" doc:"each message as it comes, those of a day together, those of conversations that they take part in, or none"`
 	Until       string   `json:"until,omitempty"`
 	Owners      []string `json:"owners" doc:"Names"`

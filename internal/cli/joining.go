@@ -54,14 +54,14 @@ func (a *app) askOwner(ctx context.Context, c *client.Client, group string, sure
 	if sure || c.Looks() {
 		return nil
 	}
-	g, err := c.Group(ctx, group)
-	if err != nil || g.MyRole != "owner" && g.MyRole != "moderator" {
+	p, err := c.MyPart(ctx, group)
+	if err != nil || p.Role != "owner" && p.Role != "moderator" {
 		return err
 	}
 	if f, ok := a.in.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
-		return usagef("you are %s of %s and would no longer run it: say --yes if you mean it", withArticle(g.MyRole), g.Name)
+		return usagef("you are %s of %s and would no longer run it: say --yes if you mean it", withArticle(p.Role), p.Group.Name)
 	}
-	fmt.Fprintf(a.err, "You are %s of %s and would no longer run it. Leave it? [y/N] ", withArticle(g.MyRole), g.Name)
+	fmt.Fprintf(a.err, "You are %s of %s and would no longer run it. Leave it? [y/N] ", withArticle(p.Role), p.Group.Name)
 	var answer string
 	if _, err := fmt.Fscanln(a.in, &answer); err != nil || !strings.HasPrefix(strings.ToLower(answer), "y") {
 		return fmt.Errorf("nothing was changed")

@@ -17,6 +17,11 @@ func (c *Client) Leave(ctx context.Context, ref string, r api.JoinRequest) (api.
 	return change[api.JoinResult](ctx, c, http.MethodPost, at("groups", ref, "leaving"), r)
 }
 
+// MyPart returns my own part in a group.
+func (c *Client) MyPart(ctx context.Context, ref string) (api.OwnPart, error) {
+	return get[api.OwnPart](ctx, c, at("groups", ref, "my-part"), nil)
+}
+
 // Requests lists requests: of one group, those that wait for me, or those that I made.
 func (c *Client) Requests(ctx context.Context, ref string, mine bool, p Paging) (api.Page[api.Request], error) {
 	path, v := "/requests", p.values()

@@ -235,6 +235,9 @@ var contract = []row{
 	{op: "join-group", path: "ref=<retired>", body: `{}`, want: signedIn(409)},
 	{op: "leave-group", path: "ref=<new>", body: `{}`, want: [7]int{401, 409, 200, 200, 409, 409, 409}, records: "people.remove"},
 	{op: "leave-group", path: "ref=<slow>", body: `{}`, want: [7]int{401, 409, 200, 200, 409, 409, 409}, records: "request.make"},
+	{op: "leave-group", path: "ref=<unseen>", body: `{}`, want: [7]int{401, 404, 200, 200, 409, 409, 409}, records: "people.remove"},
+	{op: "read-my-part", path: "ref=<open>", want: signedIn(200)},
+	{op: "read-my-part", path: "ref=<unseen>", want: [7]int{401, 404, 200, 200, 200, 200, 200}},
 	{op: "list-group-requests", path: "ref=<open>", want: only(200, 3, 4, 6)},
 	{op: "list-requests", want: signedIn(200)},
 	{op: "decide-requests", body: `{"ids": ["<request>"], "verdict": "approve"}`, want: signedIn(200), records: "people.add request.approve", by: []int{3, 4, 6}},
@@ -478,6 +481,7 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	set("<local>", func() []string { return []string{"<local>", fmt.Sprintf("%.6s-person-%d", f.open, f.n)} })
 	set("<new>", func() []string { return []string{"<new>", f.group("").Address} })
 	set("<free>", func() []string { return []string{"<free>", f.group("join.how=freely").Address} })
+	set("<unseen>", func() []string { return []string{"<unseen>", f.group("find=owners see_people=owners read=owners join.audience=nobody").Address} })
 	set("<slow>", func() []string { return []string{"<slow>", f.group("leave=asking").Address} })
 	set("<retired>", func() []string {
 		g := f.group("")

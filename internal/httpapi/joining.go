@@ -23,6 +23,10 @@ func (s *server) leaveGroup(ctx context.Context, by workspace.Actor, in *struct 
 	return body(s.s.Joining.Leave(ctx, by, in.Group, in.Body))
 }
 
+func (s *server) readMyPart(ctx context.Context, by workspace.Actor, in *Ref) (*reply[api.OwnPart], error) {
+	return body(s.s.Joining.MyPart(ctx, by, in.Group))
+}
+
 func (s *server) listGroupRequests(ctx context.Context, by workspace.Actor, in *struct {
 	Ref
 	Paging

@@ -84,6 +84,7 @@ func (s *server) routes() []route {
 		// joining
 		on("POST", group+"/joining", "join-group", "Join a group, or ask to", s.joinGroup, looks),
 		on("POST", group+"/leaving", "leave-group", "Leave a group, or ask to", s.leaveGroup, looks),
+		on("GET", group+"/my-part", "read-my-part", "My own part in a group, also in one that I can't find but whose mail reaches me", s.readMyPart),
 		on("GET", group+"/requests", "list-group-requests", "Requests to join or leave a group", s.listGroupRequests),
 		on("GET", "/requests", "list-requests", "Requests that wait for my decision, or that I made", s.listRequests),
 		on("POST", "/requests/decisions", "decide-requests", "Approve or decline requests; a result for each", s.decideRequests, looks, people),

@@ -102,6 +102,28 @@ func TestHiddenIsAbsent(t *testing.T) {
 	expect(t, "a colleague who signed in", c.Rcpt(hidden.Address, nil), 550, smtp.EnhancedCode{5, 1, 1}, "There is no group with the address "+hidden.Address)
 }
 
+// Whoever may write to a group knows that it is there, whether they can find it or not, and so does a member whose mail proves them.
+func TestRefusalsForThoseWhoKnowOfIt(t *testing.T) {
+	unseen := "find=owners see_people=owners read=owners join.audience=nobody hold=nobody "
+	written := k.Make(t, "Written To Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy(unseen + "post=workspace") })
+	silent := k.Make(t, "Silent Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy(unseen + "post=owners") })
+	send := func(by, to string) error { return dial(t, by).SendMail(by, []string{to}, strings.NewReader(message(by, "x"))) }
+	none := func(g api.Group) string { return "There is no group with the address " + g.Address }
+	if err := send(kit.Colleague, written.Address); err != nil {
+		t.Errorf("who may write: %v", err)
+	}
+	expect(t, "a member", send(kit.Member, silent.Address), 550, smtp.EnhancedCode{5, 7, 1}, "Only its owners may write")
+	expect(t, "a colleague", send(kit.Colleague, silent.Address), 550, smtp.EnhancedCode{5, 1, 1}, none(silent))
+	for _, g := range []api.Group{written, silent} {
+		if _, err := k.Life.Retire(ctx, k.Actor(t, kit.Administrator), g.Address, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	expect(t, "who might write, after its end", send(kit.Colleague, written.Address), 550, smtp.EnhancedCode{5, 2, 1}, "was retired")
+	expect(t, "a member, after its end", send(kit.Member, silent.Address), 550, smtp.EnhancedCode{5, 2, 1}, "was retired")
+	expect(t, "a colleague, after its end", send(kit.Colleague, silent.Address), 550, smtp.EnhancedCode{5, 1, 1}, none(silent))
+}
+
 // What is as large as is announced is taken, by DATA and by BDAT; one octet more is not.
 func TestTheLargestMessage(t *testing.T) {
 	g := k.Make(t, "Large Mail", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("post=anyone hold=nobody") })

@@ -35,6 +35,7 @@ export type HistoryKeeping = Schemas['HistoryKeeping'];
 export type Line = Schemas['Line'];
 export type HeldPost = Schemas['HeldPost'];
 export type LinkPreview = Schemas['LinkPreview'];
+export type OwnPart = Schemas['OwnPart'];
 export type LookAlike = Schemas['LookAlike'];
 export type Me = Schemas['Me'];
 export type Member = Schemas['Member'];

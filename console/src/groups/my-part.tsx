@@ -42,15 +42,10 @@ export function MyPart({ group: g }: { group: Group }) {
   const open = useMyRequests().find((r) => r.group.address === g.address);
   const own = useQuery({
     queryKey: ['member', g.id, 'me'],
-    enabled: g.my_role !== 'none' && (g.may?.includes('see_people') ?? false),
-    queryFn: () =>
-      ask(
-        api.GET('/api/v1/groups/{ref}/members', {
-          params: { path: { ref: g.address }, query: { q: me.address, limit: 5 } },
-        }),
-      ),
+    enabled: g.my_role !== 'none',
+    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/my-part', { params: { path: { ref: g.address } } })),
   });
-  const self = own.data?.items.find((m) => m.address === me.address);
+  const self = own.data?.state === 'in' ? own.data : undefined;
   const delivery = useChange(
     ['member'],
     (d: Delivery) =>

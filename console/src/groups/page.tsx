@@ -3,6 +3,10 @@ import { useQuery } from '@tanstack/react-query';
 import { Suspense } from 'react';
 import { Link, Navigate, Outlet, useLocation, useOutletContext, useParams } from 'react-router';
 import { api, ask, type Group, Refusal } from '../api/client';
+import { useChange } from '../lib/use-change';
+import { useMe } from '../session/me';
+import type { Delivery } from '../shared/delivery';
+import { OwnPart, type Own } from '../shared/own-part';
 import { State } from '../shared/state';
 import { Loading, Nothing, Trouble } from '../ui/parts';
 import { Tabs } from '../ui/tabs';
@@ -10,6 +14,43 @@ import { partsOf } from './parts';
 
 /** useGroup returns the group of the page, below GroupPage. */
 export const useGroup = () => useOutletContext<Group>();
+
+/**
+ * NotFound is the page of a group that one can't find. Whoever is in it all the same, since its members can't find it, chooses there
+ * how its mail reaches them, or leaves.
+ */
+function NotFound({ reference: ref, says }: { reference: string; says: string }) {
+  const me = useMe();
+  const params = { path: { ref } };
+  const part = useQuery({
+    queryKey: ['joining', 'my-part', ref],
+    retry: false,
+    queryFn: () => ask(api.GET('/api/v1/groups/{ref}/my-part', { params })),
+  });
+  const change = useChange(['joining', 'member'], (what: Own): Promise<object> =>
+    what === 'leave'
+      ? ask(api.POST('/api/v1/groups/{ref}/leaving', { params, body: {} }))
+      : ask(
+          api.PATCH('/api/v1/groups/{ref}/members/{member}', {
+            params: { path: { ref, member: me.address } },
+            body: { delivery: what as Delivery },
+          }),
+        ),
+  );
+  if (part.data) {
+    return (
+      <Box p="5" maxW="34rem" mx="auto">
+        <OwnPart part={part.data} change={change} />
+      </Box>
+    );
+  }
+  if (part.isPending) return <Loading what="the group" />;
+  return (
+    <Nothing title={change.data && 'says' in change.data ? String(change.data.says) : says}>
+      <Link to="/groups">All groups</Link>
+    </Nothing>
+  );
+}
 
 export default function GroupPage() {
   const { ref = '' } = useParams();
@@ -20,11 +61,7 @@ export default function GroupPage() {
   });
   const g = group.data;
   if (group.error instanceof Refusal && group.error.status === 404) {
-    return (
-      <Nothing title={group.error.message}>
-        <Link to="/groups">All groups</Link>
-      </Nothing>
-    );
+    return <NotFound reference={ref} says={group.error.message} />;
   }
   if (group.error) {
     return (

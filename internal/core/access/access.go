@@ -67,6 +67,7 @@ type Action string
 // What can be done to a group.
 const (
 	ReadGroup      Action = "read"
+	OwnPart        Action = "own_part" // leaving, and how its mail reaches oneself: whoever is in it, whether they can find it or not
 	SeePeople      Action = "see_people"
 	AddPeople      Action = "add_people"
 	ChangePeople   Action = "change_people"
@@ -134,12 +135,14 @@ type permit struct {
 	rung     policy.Audience // of a group: this audience of it may
 	ask      policy.Setting  // of a group: the audience may that its policy names; where asks
 	asks     bool
+	member   bool   // of a group: whoever has a role of their own in it may, whatever its policy answers
 	public   bool   // of a group: where anyone may, visitors may too
 	refusal  string // why not, for those who may not
 }
 
 var onGroup = []permit{
 	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find, public: true},
+	{action: OwnPart, auditor: true, asks: true, ask: policy.Find, member: true},
 	{action: SeePeople, auditor: true, asks: true, ask: policy.SeePeople, public: true, refusal: "This group does not show you who is in it."},
 	{action: AddPeople, asks: true, ask: policy.AddPeople, refusal: "This group does not let you add people."},
 	{action: ChangePeople, rung: policy.Owners, refusal: "Only its owners and administrators may change roles or remove people."},
@@ -216,7 +219,7 @@ func (s Subject) May(do Action, r Relation, p *policy.Policy) bool {
 		return s.Visitor && row.public && p[row.ask].Includes(policy.Anyone)
 	case s.Role == Administrator, row.auditor && s.Role == Auditor:
 		return true
-	case s.Role == "" && r.Powers.Cover(do):
+	case s.Role == "" && r.Powers.Cover(do), row.member && r.Role != 0:
 		return true
 	case row.asks:
 		return p[row.ask].Includes(r.Rung)
@@ -242,6 +245,8 @@ func (s Subject) Why(do Action, r Relation, p *policy.Policy) policy.Told {
 		return policy.Tell(policy.Allow, "role.auditor", "Auditors may look at every group.", "")
 	case s.Role == "" && r.Powers.Cover(do) && !s.May(do, Relation{Role: r.Role, Rung: r.Rung}, p):
 		return policy.Tell(policy.Allow, "role.helper", "Helpers may do this in the groups of their area.", "")
+	case row.member && r.Role != 0:
+		return policy.Tell(policy.Allow, "role", "Whoever is in the group decides about their own part in it.", "")
 	case row.asks:
 		return p.Allows(row.ask, r.Rung).Told()
 	case row.rung.Includes(r.Rung):
@@ -302,11 +307,11 @@ func (do Action) Refusal() string {
 }
 
 // OnGroup returns what somebody who stands so with a group may do to it, but for
-// finding it.
+// finding it and for their own part in it.
 func (s Subject) OnGroup(r Relation, p *policy.Policy) []Action {
 	var out []Action
 	for _, row := range onGroup {
-		if row.action != ReadGroup && s.May(row.action, r, p) {
+		if row.action != ReadGroup && row.action != OwnPart && s.May(row.action, r, p) {
 			out = append(out, row.action)
 		}
 	}

@@ -41,7 +41,7 @@ var powers = []Power{
 
 var changingPeople = []Action{AddPeople, ChangePeople, DecideRequests, ManageLinks, SetOverrides, ChangeRule}
 
-var helping = []Action{ReadGroup, SeePeople, ReadHistory, Rehearse}
+var helping = []Action{ReadGroup, OwnPart, SeePeople, ReadHistory, Rehearse}
 
 // ListPowers returns the powers, in the order in which they are shown.
 func ListPowers() []Power { return slices.Clone(powers) }

@@ -3,10 +3,7 @@ package external
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
-
-	"github.com/google/uuid"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/admission"
@@ -64,36 +61,7 @@ func (s *Service) Own(ctx context.Context, secret string) (api.OwnPart, error) {
 }
 
 func part(v *workspace.View, g *store.Group, p store.Person) (api.OwnPart, error) {
-	out := api.OwnPart{Group: api.Name{Name: g.Name, Address: g.Address}, Description: g.Description, Person: api.Name{Name: p.Name, Address: p.Address}, Delivery: "none", State: "in", Owners: []string{}}
-	owners, err := v.Read.Owners([]uuid.UUID{g.ID})
-	if err != nil {
-		return out, err
-	}
-	for _, o := range owners[g.ID] {
-		if o.Active {
-			out.Owners = append(out.Owners, o.Name)
-		}
-	}
-	m, err := v.Read.Membership(g.ID, p.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		out.State = "out"
-		return out, nil
-	} else if err != nil {
-		return out, err
-	}
-	out.Delivery, out.Until, out.Paused = m.Delivery(), v.LastDay(m.EndsAt), p.Paused(v.Now())
-	if v.Ended(g) {
-		out.State = "ended"
-	}
-	switch verdict := admission.Out(admission.Leaving, v.Door(g), oneself(p)); verdict.Outcome {
-	case admission.Admitted:
-		out.Leaving = "free"
-	case admission.Asked:
-		out.Leaving = "asking"
-	default:
-		out.Leaving, out.Says = "fixed", fmt.Sprintf("%s You can write to them at %s.", verdict.Says, workspace.OwnersOf(g))
-	}
-	return out, nil
+	return joining.PartOf(v, g, p, oneself(p))
 }
 
 // oneself is somebody without an account as the core decides about their going.

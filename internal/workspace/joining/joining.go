@@ -114,7 +114,7 @@ func MemberOf(v *workspace.View, g *workspace.Group, p store.Person, subject acc
 // Leave takes the actor out of a group, or asks its owners where it has to be asked for.
 func (s *Service) Leave(ctx context.Context, by workspace.Actor, ref string, r api.JoinRequest) (api.JoinResult, error) {
 	var out api.JoinResult
-	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.ReadGroup, nil, []any{store.ToLeave, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
+	err := workspace.OnGroupOnce(ctx, s.k, by, ref, access.OwnPart, nil, []any{store.ToLeave, r}, &out, func(c *workspace.Change, g *workspace.Locked) error {
 		m, err := MemberOf(&c.View, &g.Group, c.By.Person, c.By.Subject(), g.Relation)
 		if err != nil {
 			return err

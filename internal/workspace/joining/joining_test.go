@@ -7,6 +7,7 @@ import (
 
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace/group"
+	"ivytable.example/ivytable/internal/workspace/member"
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/workspace"
@@ -90,6 +91,41 @@ func TestRequestsToJoinAndLeave(t *testing.T) {
 		t.Error("withdrawn twice")
 	}
 	k.Queued(t)
+}
+
+// Leaving, and how its mail reaches one, depends on being in a group alone, also where its members can't find it.
+func TestOnesOwnPart(t *testing.T) {
+	ines, petra, tove := k.Actor(t, kit.Administrator), k.Actor(t, kit.Colleague), k.Actor(t, kit.Member)
+	g := k.Make(t, "Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("find=owners see_people=owners read=owners join.audience=nobody"); n.Description = "Told to nobody." })
+	if _, err := k.Group.Read(ctx, tove, g.Address); !workspace.IsKind(err, workspace.NotFound) {
+		t.Fatalf("a member finds it: %v", err)
+	}
+	if p, err := k.Joining.MyPart(ctx, tove, g.Address); err != nil || p.Role != "member" || p.Delivery != "each" || p.Leaving != "free" || p.Description != "" || len(p.Owners) > 0 {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if m, err := k.Member.ChangeOne(ctx, tove, g.Address, kit.Member, api.MemberPatch{Delivery: "digest"}, 0); err != nil || m.Delivery != "digest" {
+		t.Errorf("%+v, %v", m, err)
+	}
+	for what, err := range map[string]error{
+		"looks":        kit.Last(k.Joining.MyPart(ctx, petra, g.Address)),
+		"leaves":       kit.Last(k.Joining.Leave(ctx, petra, g.Address, api.JoinRequest{})),
+		"wants mail":   kit.Last(k.Member.ChangeOne(ctx, petra, g.Address, kit.Colleague, api.MemberPatch{Delivery: "each"}, 0)),
+		"takes out":    k.Member.Remove(ctx, petra, g.Address, kit.Colleague, 0),
+		"takes others": k.Member.Remove(ctx, tove, g.Address, kit.Moderator, 0),
+	} {
+		if _, says := kit.KindOf(t, err); !strings.HasPrefix(says, "There is no group") {
+			t.Errorf("who may not find it %s: %v", what, err)
+		}
+	}
+	if _, err := k.Joining.Leave(ctx, tove, g.Address, api.JoinRequest{}); err != nil {
+		t.Error(err)
+	}
+	if err := k.Member.Remove(ctx, k.Actor(t, kit.Moderator), g.Address, kit.Moderator, 0); err != nil {
+		t.Errorf("a moderator takes themselves out: %v", err)
+	}
+	if m := kit.First(k.Members(ines, g.Address, member.Query{Limit: 5})); len(m.Items) != 1 {
+		t.Errorf("in it are %+v", m.Items)
+	}
 }
 
 func TestWhoeverIsBarredStaysOut(t *testing.T) {

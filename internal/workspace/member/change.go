@@ -410,7 +410,7 @@ func (s *Service) ChangeOne(ctx context.Context, by workspace.Actor, ref, who st
 	x := change{role: role, delivery: patch.Delivery, ends: end, staff: true}
 	do := access.ChangePeople
 	if role == 0 && end == nil && by.Is(who) {
-		do = access.ReadGroup
+		do = access.OwnPart
 	}
 	if err := x.check(); err != nil {
 		return api.Member{}, err
@@ -433,7 +433,11 @@ func (s *Service) ChangeOne(ctx context.Context, by workspace.Actor, ref, who st
 // Remove takes somebody out of a group; oneself where the group lets its members leave
 // freely.
 func (s *Service) Remove(ctx context.Context, by workspace.Actor, ref, who string, revision int) error {
-	return s.k.OnGroup(ctx, by, ref, access.ReadGroup, func(c *workspace.Change, g *workspace.Locked) error {
+	do := access.ReadGroup
+	if by.Is(who) {
+		do = access.OwnPart
+	}
+	return s.k.OnGroup(ctx, by, ref, do, func(c *workspace.Change, g *workspace.Locked) error {
 		if err := g.CheckRevision(revision); err != nil {
 			return err
 		}

@@ -189,8 +189,8 @@ func TakesMail(v *workspace.View, g *store.Group) error {
 	return nil
 }
 
-// weigh decides about a message. Whoever can't find the group and may not write to it is
-// told that it is not there.
+// weigh decides about a message. Who neither can find the group, nor is one of those who may write to it, nor in it is told that it is not
+// there.
 func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Address, proven, automatic bool, at store.Standing) (policy.Decision, error) {
 	decision, err := decide(v, g, d.Mailbox, author, proven, automatic, at)
 	if err != nil {
@@ -204,7 +204,8 @@ func weigh(v *workspace.View, g *store.Group, d Destination, author mailaddr.Add
 	if !proven && g.Policy[policy.Find] < policy.Workspace {
 		rung = policy.Anyone // anybody can claim to be in it
 	}
-	if no != nil && !g.Policy[policy.Find].Includes(rung) {
+	knows := g.Policy[policy.Find].Includes(rung) || asked(g, d.Mailbox).Includes(rung) || proven && at.Role != 0
+	if no != nil && !knows {
 		v.Hush()
 		no = workspace.Fail(workspace.NotFound, "There is no group with the address %s.", d.Given)
 	}
