@@ -46,7 +46,7 @@ func (a *app) waitingShow() *cobra.Command {
 	var because string
 	c := a.reads(&cobra.Command{
 		Use: "show ID", Short: "Read a message that waits for approval, as text", Args: cobra.ExactArgs(1),
-		Long:    wrap("Read a message that waits for approval, as text. Administrators who have no part in its group say why; that is recorded, and its owners are told.", 0),
+		Long:    wrap("Read a message that waits for approval, as text. Administrators whom nobody else gave a part in its group say why; that is recorded, and its owners are told.", 0),
 		Example: "  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11\n  ivytable waiting show 01935c1e-7a10-7000-8000-3f1f2a9c5b11 --reason 'Its author complained'",
 	}, func(ctx context.Context, c *client.Client, args []string) error {
 		read := func() (api.HeldPost, error) { return c.HeldPost(ctx, args[0]) }

@@ -39,7 +39,7 @@ func (c *Client) DecideWaiting(ctx context.Context, d api.Decisions) (api.Decide
 	return change[api.DecidedAll](ctx, c, http.MethodPost, "/waiting/decisions", d)
 }
 
-// ReadHeldPost is HeldPost for an administrator who has no part in the group, and says why.
+// ReadHeldPost is HeldPost for an administrator whom nobody else gave a part in the group, and says why.
 func (c *Client) ReadHeldPost(ctx context.Context, id, reason string) (api.HeldPost, error) {
 	return ask[api.HeldPost](ctx, c, at("waiting", id, "message"), api.Because{Reason: reason})
 }

@@ -481,7 +481,9 @@ func (f *fixtures) fill(as string, texts ...*string) {
 	set("<local>", func() []string { return []string{"<local>", fmt.Sprintf("%.6s-person-%d", f.open, f.n)} })
 	set("<new>", func() []string { return []string{"<new>", f.group("").Address} })
 	set("<free>", func() []string { return []string{"<free>", f.group("join.how=freely").Address} })
-	set("<unseen>", func() []string { return []string{"<unseen>", f.group("find=owners see_people=owners read=owners join.audience=nobody").Address} })
+	set("<unseen>", func() []string {
+		return []string{"<unseen>", f.group("find=owners see_people=owners read=owners join.audience=nobody").Address}
+	})
 	set("<slow>", func() []string { return []string{"<slow>", f.group("leave=asking").Address} })
 	set("<retired>", func() []string {
 		g := f.group("")

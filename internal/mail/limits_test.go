@@ -107,7 +107,9 @@ func TestRefusalsForThoseWhoKnowOfIt(t *testing.T) {
 	unseen := "find=owners see_people=owners read=owners join.audience=nobody hold=nobody "
 	written := k.Make(t, "Written To Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy(unseen + "post=workspace") })
 	silent := k.Make(t, "Silent Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy(unseen + "post=owners") })
-	send := func(by, to string) error { return dial(t, by).SendMail(by, []string{to}, strings.NewReader(message(by, "x"))) }
+	send := func(by, to string) error {
+		return dial(t, by).SendMail(by, []string{to}, strings.NewReader(message(by, "x")))
+	}
 	none := func(g api.Group) string { return "There is no group with the address " + g.Address }
 	if err := send(kit.Colleague, written.Address); err != nil {
 		t.Errorf("who may write: %v", err)

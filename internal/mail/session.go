@@ -204,9 +204,9 @@ func (s *session) no(doing string, err error) *smtp.SMTPError {
 	case workspace.Away(err) != "":
 		messagesIn.WithLabelValues("failed").Inc()
 		return s.failed(doing, err)
-	case errors.As(err, &r): // X.7.2: not authorised for this list
+	case errors.As(err, &r): // X.7.1: not authorised
 		messagesIn.WithLabelValues("refused").Inc()
-		return refusal(550, smtp.EnhancedCode{5, 7, 2}, "%s", plain(r.Error()))
+		return refusal(550, smtp.EnhancedCode{5, 7, 1}, "%s", plain(r.Error()))
 	case !errors.As(err, &e):
 		messagesIn.WithLabelValues("failed").Inc()
 		return s.failed(doing, err)

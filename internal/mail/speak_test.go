@@ -83,7 +83,7 @@ func TestSpeakingOpensNothing(t *testing.T) {
 	send := func(as, from, to, subject string) error {
 		return dial(t, as).SendMail(kit.Colleague, []string{to}, strings.NewReader(message(from, subject)))
 	}
-	expect(t, "where they may not write", send(kit.Colleague, voice.Address, closed.Address, "x"), 550, smtp.EnhancedCode{5, 7, 2}, "Only its members may write")
+	expect(t, "where they may not write", send(kit.Colleague, voice.Address, closed.Address, "x"), 550, smtp.EnhancedCode{5, 7, 1}, "Only its members may write")
 	expect(t, "as a group that has ended", send(kit.Colleague, ended.Address, held.Address, "x"), 550, smtp.EnhancedCode{5, 2, 1}, "retired")
 	k.Queued(t)
 	if err := send(kit.Colleague, voice.Address, held.Address, "lent and held"); err != nil {

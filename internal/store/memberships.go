@@ -250,6 +250,12 @@ func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 	})
 }
 
+// Appoint notes that a member of a group has the role that they have by somebody's decision at a moment, from which their membership
+// counts.
+func (s *Tx) Appoint(group, member uuid.UUID, by string, at time.Time) error {
+	return wrap("record who appointed", s.writing(ofGroups).Exec("UPDATE memberships SET added_by = ?, added_at = ? WHERE group_id = ? AND member_id = ?", by, at, group, member).Error)
+}
+
 // SetMail turns the delivery of members of a group on or off.
 func (s *Tx) SetMail(group uuid.UUID, ids []uuid.UUID, mail bool, how int8) error {
 	return inBatches(ids, func(ids []uuid.UUID) error {

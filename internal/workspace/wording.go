@@ -117,6 +117,7 @@ const (
 	LetterAnswer        = "answer"
 	LetterHelps         = "helps"
 	LetterPostRead      = "post read"
+	LetterSelfAppointed = "self appointed"
 	LetterHelpOver      = "help over"
 	LetterPostsWait     = "posts wait"
 	LetterYourPostWaits = "your post waits"
@@ -253,6 +254,10 @@ var english = language{
 			"Why: {reason}",
 			"You are told at most once a day; the history has each."},
 			"Open the history", whyOwnerEnglish, ""},
+		LetterSelfAppointed: {"An administrator is {role} of {name} now", []string{
+			"{by}, an administrator, made themselves {role} of {name} ({address}).",
+			"If you did not expect this, ask them why. The history has everything that they do in it."},
+			"Look at its people", whyOwnerEnglish, ""},
 		LetterHelps: {"You help with the groups of {area}", []string{
 			"{person}, {by} made you a helper for the groups of {area}.",
 			"You find all of them, see who is in them and read their history. Beside that you may change: {powers}.",
@@ -559,6 +564,10 @@ var german = language{
 			"Warum: {reason}",
 			"Sie erfahren das höchstens einmal am Tag; im Verlauf steht jedes Mal."},
 			"Verlauf öffnen", whyOwnerGerman, ""},
+		LetterSelfAppointed: {"Ein Administrator ist jetzt in {name}", []string{
+			"{by} hat sich als Administrator selbst in {name} ({address}) eingetragen, als {role}.",
+			"Wenn Sie das nicht erwartet haben, fragen Sie nach dem Grund. Im Verlauf steht alles, was dort geschieht."},
+			"Personen ansehen", whyOwnerGerman, ""},
 		LetterHelps: {"Sie helfen bei den Gruppen von {area}", []string{
 			"{person}, {by} hat Sie zum Helfer für die Gruppen von {area} gemacht.",
 			"Sie finden alle davon, sehen, wer darin ist, und lesen ihren Verlauf. Daneben dürfen Sie ändern: {powers}.",

@@ -8,7 +8,7 @@ import { Loading, Trouble } from '../ui/parts';
 const size = (n: number) =>
   n < 1024 ? `${n} bytes` : n < 1 << 20 ? `${Math.round(n / 1024)} kB` : `${(n / (1 << 20)).toFixed(1)} MB`;
 
-/** Why asks an administrator who has no part in a group why they read its mail. */
+/** Why asks an administrator whom nobody else gave a part in a group why they read its mail. */
 function Why(props: { says: string; error: unknown; busy: boolean; onWhy: (reason: string) => void }) {
   const [reason, setReason] = useState('');
   return (

@@ -336,8 +336,9 @@ func (PostApproved) changes() []Change {
 }
 func (PostApproved) undo() Undo { return cannot("A message that was sent can't be taken back.") }
 
-// PostRead: an administrator who has no part in a group read a post that waits there.
+// PostRead: an administrator whom nobody else gave a part in a group read a post that waits there.
 type PostRead struct {
+	As      string `json:"as,omitempty"` // the role that they gave themselves; "": they have no part in it
 	Author  string `json:"author"`
 	Subject string `json:"subject"`
 	Reason  string `json:"reason"`
@@ -345,7 +346,11 @@ type PostRead struct {
 
 func (PostRead) Kind() Kind { return "post.read" }
 func (f PostRead) did(_ Who, group string) string {
-	return fmt.Sprintf("read the post %q by %s to %s, because: %s", short(f.Subject), f.Author, group, f.Reason)
+	as := ""
+	if f.As != "" {
+		as = ", as " + f.As + " by their own appointment"
+	}
+	return fmt.Sprintf("read the post %q by %s to %s%s, because: %s", short(f.Subject), f.Author, group, as, f.Reason)
 }
 func (PostRead) undo() Undo { return cannot("What was read can't be unread.") }
 

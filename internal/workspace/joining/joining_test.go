@@ -96,7 +96,10 @@ func TestRequestsToJoinAndLeave(t *testing.T) {
 // Leaving, and how its mail reaches one, depends on being in a group alone, also where its members can't find it.
 func TestOnesOwnPart(t *testing.T) {
 	ines, petra, tove := k.Actor(t, kit.Administrator), k.Actor(t, kit.Colleague), k.Actor(t, kit.Member)
-	g := k.Make(t, "Unseen", func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("find=owners see_people=owners read=owners join.audience=nobody"); n.Description = "Told to nobody." })
+	g := k.Make(t, "Unseen", func(n *api.NewGroup) {
+		n.PolicyPatch = kit.Policy("find=owners see_people=owners read=owners join.audience=nobody")
+		n.Description = "Told to nobody."
+	})
 	if _, err := k.Group.Read(ctx, tove, g.Address); !workspace.IsKind(err, workspace.NotFound) {
 		t.Fatalf("a member finds it: %v", err)
 	}

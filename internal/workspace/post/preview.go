@@ -10,6 +10,7 @@ import (
 	"mime"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -20,7 +21,9 @@ import (
 
 	"ivytable.example/ivytable/internal/api"
 	"ivytable.example/ivytable/internal/core/access"
+	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
+	"ivytable.example/ivytable/internal/core/expand"
 	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
@@ -36,7 +39,7 @@ const (
 )
 
 // Held shows a message that waits for approval to whoever decides about it: as text alone, with the
-// names of the files that came with it, so that nothing in it acts or loads. Administrators who have no
+// names of the files that came with it, so that nothing in it acts or loads. Administrators whom nobody else gave a
 // part in the group read it by [Service.Read], which says why.
 func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.HeldPost, error) {
 	v := s.k.View(ctx, by)
@@ -44,13 +47,18 @@ func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.
 	if err != nil {
 		return api.HeldPost{}, err
 	}
-	if stands(by, g.Relation) {
+	switch is, as, err := stands(v, &g); {
+	case err != nil:
+		return api.HeldPost{}, err
+	case is && as == 0:
 		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "You have no part in %s. Say why you read its mail: that is recorded, and its owners are told.", g.Name)
+	case is:
+		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "You made yourself %s of %s. Say why you read its mail: that is recorded, and its owners are told.", admission.Article(as), g.Name)
 	}
 	return s.show(ctx, v, m, &g)
 }
 
-// Read is Held for an administrator who has no part in the group: that they read it and why is in the history,
+// Read is Held for an administrator whom nobody else gave a part in the group: that they read it and why is in the history,
 // and its owners are told, once a day.
 func (s *Service) Read(ctx context.Context, by workspace.Actor, id, reason string) (api.HeldPost, error) {
 	v := s.k.View(ctx, by)
@@ -62,7 +70,11 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, id, reason strin
 		return api.HeldPost{}, workspace.Wrong("reason", "", "Say why you read it, such as: a complaint of its author.")
 	}
 	out, err := s.show(ctx, v, m, &g)
-	if err != nil || !stands(by, g.Relation) {
+	if err != nil {
+		return out, err
+	}
+	is, as, err := stands(v, &g)
+	if err != nil || !is {
 		return out, err
 	}
 	return out, s.k.Do(ctx, by, func(c *workspace.Change) error {
@@ -85,13 +97,18 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, id, reason strin
 				return err
 			}
 		}
-		return c.Record(event.PostRead{Author: out.Author, Subject: out.Subject, Reason: reason}, &row)
+		return c.Record(event.PostRead{Author: out.Author, Subject: out.Subject, Reason: reason, As: as.String()}, &row)
 	})
 }
 
-// stands reports whether somebody reads the mail of a group only because they are an administrator.
-func stands(by workspace.Actor, r access.Relation) bool {
-	return by.Administers() && r.Rung > policy.Members
+// stands reports whether the actor reads the mail of a group only because they are an administrator: they have no part in it, or gave
+// themselves the role as which they read, other than by creating the group.
+func stands(v *workspace.View, g *workspace.Group) (is bool, as expand.Role, err error) {
+	if !v.By.Administers() || g.Relation.Rung > policy.Members || g.Relation.Role == 0 {
+		return v.By.Administers() && g.Relation.Rung > policy.Members, 0, nil
+	}
+	m, err := v.Read.Membership(g.ID, v.By.Person.ID)
+	return m.AddedBy == v.By.String() && m.AddedAt.After(g.CreatedAt.Add(time.Second)), g.Relation.Role, err
 }
 
 // held returns a message that waits, and its group, to whoever decides about it.

@@ -230,3 +230,55 @@ func TestReadAndTrust(t *testing.T) {
 		t.Error("somebody barred writes")
 	}
 }
+
+// An administrator who puts themselves into a group, or into a role, is told to its owners however quietly they do it, and reads what waits
+// there only with a reason.
+func TestNobodyAppointsThemselvesQuietly(t *testing.T) {
+	l := k.Fresh(t, "self_appointed")
+	ines := l.Actor(t, kit.Administrator)
+	for name, appoint := range map[string]func(ref string) error{
+		"by adding": func(ref string) error {
+			return kit.Last(l.Member.Add(ctx, ines, ref, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: kit.Administrator, Role: "moderator"}}}, 0))
+		},
+		"by a change of role": func(ref string) error {
+			if err := kit.Last(l.Member.Add(ctx, l.Actor(t, kit.Owner), ref, api.NewMembers{Quiet: true, People: []api.NewPerson{{Address: kit.Administrator}}}, 0)); err != nil {
+				return err
+			}
+			l.MoveBy(time.Minute)
+			return kit.Last(l.Member.ChangeOne(ctx, ines, ref, kit.Administrator, api.MemberPatch{Role: "moderator"}, 0))
+		},
+	} {
+		g := l.Make(t, "Quiet "+name, func(n *api.NewGroup) { n.PolicyPatch = kit.Policy("hold=everyone") })
+		if err := l.Send(t, g.Address, kit.Member, false, "for the group"); err != nil {
+			t.Fatal(err)
+		}
+		id := kit.First(l.Waiting.List(ctx, ines, g.Address, []string{"post"}, "", 5)).Items[0].ID
+		l.MoveBy(time.Minute)
+		l.Letters(t)
+		if err := appoint(g.Address); err != nil {
+			t.Fatal(err)
+		}
+		if all := l.Letters(t); len(all) != 1 || all[0].To[0] != kit.Owner || !strings.Contains(all[0].Text, "made themselves a moderator of "+g.Name) {
+			t.Errorf("%s: the owner is told %+v", name, all)
+		}
+		if _, err := l.Post.Held(ctx, ines, id); !workspace.IsKind(err, workspace.NotAllowed) || !strings.Contains(err.Error(), "made yourself a moderator") {
+			t.Errorf("%s: read without a reason: %v", name, err)
+		}
+		if _, err := l.Post.Read(ctx, ines, id, "A complaint"); err != nil {
+			t.Error(err)
+		}
+		if e := kit.First(l.History.List(ctx, ines, g.Address, "", "", 1)).Items[0]; !strings.Contains(e.Says, "as moderator by their own appointment") {
+			t.Errorf("%s: recorded as %s", name, e.Says)
+		}
+		if all := l.Letters(t); len(all) != 1 || all[0].To[0] != kit.Owner {
+			t.Errorf("%s: of the reading the owner is told %+v", name, all)
+		}
+	}
+	own := kit.First(l.Group.Create(ctx, ines, api.NewGroup{Name: "Founded", Address: "founded@merrowline.example", Owners: []string{kit.Administrator, kit.Owner}, PolicyPatch: kit.Policy("hold=everyone post=anyone")}))
+	if err := l.Send(t, own.Address, kit.Member, false, "for mine"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := l.Post.Held(ctx, ines, kit.First(l.Waiting.List(ctx, ines, own.Address, []string{"post"}, "", 5)).Items[0].ID); err != nil {
+		t.Errorf("of a group that they founded: %v", err)
+	}
+}
