@@ -145,6 +145,13 @@ func (s *Tx) AddFailures(rows []Failure) error {
 	})
 }
 
+// DeleteFailures forgets that a mailing could not be handed to some.
+func (s *Tx) DeleteFailures(mailing uuid.UUID, recipients []string) error {
+	return inBatches(recipients, func(some []string) error {
+		return wrap("forget failures", s.db.Exec("DELETE FROM failures WHERE mailing_id = ? AND recipient IN ?", mailing, some).Error)
+	})
+}
+
 // SetTrouble marks a mailing by whether anybody is left whom it could not be handed to.
 func (s *Tx) SetTrouble(mailing uuid.UUID) error {
 	return wrap("mark a mailing", s.db.Exec(`UPDATE mailings m SET trouble = EXISTS (SELECT 1 FROM failures f WHERE f.mailing_id = m.id)

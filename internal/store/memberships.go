@@ -427,34 +427,6 @@ type Recipient struct {
 	How      int8      // one of Each, Digest, Conversations; of the latter two Person is known too
 }
 
-// RecipientsAmong returns those of some addresses, each, with who of them is external, as members of a group.
-func (s *Reads) RecipientsAmong(group uuid.UUID, addresses []string) ([]Recipient, error) {
-	out := make([]Recipient, len(addresses))
-	at := make(map[string]int, len(addresses))
-	for i, a := range addresses {
-		out[i], at[a] = Recipient{Address: a, Group: group}, i
-	}
-	return out, inBatches(addresses, func(some []string) error {
-		return wrap("read who is external", eachRow(s.db.Raw("SELECT address, id FROM people WHERE addr_key IN ? AND external", lowered(some)), func(scan func(...any) error) error {
-			var a string
-			var id uuid.UUID
-			err := scan(&a, &id)
-			if i, ok := at[a]; ok && err == nil {
-				out[i].External, out[i].Person = true, id
-			}
-			return err
-		}))
-	})
-}
-
-func lowered(all []string) []string {
-	out := make([]string, len(all))
-	for i, a := range all {
-		out[i] = strings.ToLower(a)
-	}
-	return out
-}
-
 // MailIn returns who takes the mail of a group in which none is nested.
 func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) {
 	then, args := asOf.where("m.added_at")

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -138,9 +139,28 @@ func (j *Job) Open(ctx context.Context) error {
 		}
 		j.known = true
 	}
+	if err := j.forgo(ctx, all); err != nil {
+		return err
+	}
 	j.order(all)
 	j.filled, j.of, j.all = false, nil, nil // when it is opened again it is read as it is then
 	return nil
+}
+
+// forgo forgets that mail could not be handed to those to whom it doesn't go any more.
+func (j *Job) forgo(ctx context.Context, all []store.Recipient) error {
+	if j.job.Recipients == nil || !toGroup(j.kind, j.group) {
+		return nil
+	}
+	still := map[string]bool{}
+	for _, r := range all {
+		still[r.Address] = true
+	}
+	gone := slices.DeleteFunc(store.ReadLines(j.job.Recipients), func(a string) bool { return still[a] })
+	if len(gone) == 0 {
+		return nil
+	}
+	return j.change(ctx, func(c *workspace.Change) error { return c.Tx.DeleteFailures(j.Mailing, gone) })
 }
 
 // fill says what a job hands over.
@@ -160,12 +180,12 @@ func (j *Job) fill(m store.Mailing, x store.Message) error {
 	return nil
 }
 
+// recipients returns to whom the job goes as things are now. A job for some goes to those of them who are still in the group and take its
+// mail: how long ago it was first tried makes no difference.
 func (j *Job) recipients(v *workspace.View) ([]store.Recipient, error) {
 	switch {
-	case j.job.Recipients != nil && j.link == "":
+	case j.job.Recipients != nil && !toGroup(j.kind, j.group):
 		return named(store.ReadLines(j.job.Recipients), nil)
-	case j.job.Recipients != nil:
-		return v.Read.RecipientsAmong(*j.group, store.ReadLines(j.job.Recipients))
 	case j.group == nil:
 		return named(v.Read.Administrators())
 	}
@@ -177,14 +197,35 @@ func (j *Job) recipients(v *workspace.View) ([]store.Recipient, error) {
 		}
 		g = &read
 	}
-	all := j.all
+	return recipientsOf(v, g, j.kind, j.mailbox, j.message.Thread, j.job, j.all)
+}
+
+// toGroup reports whether mail goes to whoever is in a group when it goes out, and not to addresses of its own.
+func toGroup(kind string, group *uuid.UUID) bool {
+	return group != nil && (kind == store.KindPost || kind == store.KindDigest)
+}
+
+// recipientsOf returns to whom a job goes that hands over mail to a group. all is whoever is in the group, where that is known.
+func recipientsOf(v *workspace.View, g *store.Group, kind string, mailbox Mailbox, thread []byte, job store.Job, all []store.Recipient) ([]store.Recipient, error) {
+	var err error
 	if all == nil {
-		var err error
-		if all, err = recipients(v, g, j.mailbox, j.job.AsOf); err != nil {
+		if all, err = recipients(v, g, mailbox, job.AsOf); err != nil {
 			return nil, err
 		}
 	}
-	return wanted(v, g.ID, all, j.message.Thread)
+	if kind != store.KindDigest {
+		if all, err = wanted(v, g.ID, all, thread); err != nil {
+			return nil, err
+		}
+	}
+	if job.Recipients == nil {
+		return all, nil
+	}
+	some := map[string]bool{}
+	for _, a := range store.ReadLines(job.Recipients) {
+		some[strings.ToLower(a)] = true
+	}
+	return slices.DeleteFunc(all, func(r store.Recipient) bool { return !some[strings.ToLower(r.Address)] }), nil
 }
 
 // recipients returns who gets a message to a group that was let through at a moment.

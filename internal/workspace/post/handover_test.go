@@ -2,6 +2,7 @@ package post_test
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -65,6 +66,119 @@ func TestWhoWasInItAndStillIs(t *testing.T) {
 	}
 	if to := l.Queued(t)["after"]; !slices.Contains(to, kit.Colleague) || !slices.Contains(to, kit.Member) {
 		t.Errorf("after, it goes to %v", to) // the member comes by the nested group
+	}
+}
+
+// Who is in the group, and how its mail reaches them, is asked again at each attempt: of a message that was put off, and of one that is
+// tried again by hand.
+func TestWhoIsInItAtEachAttempt(t *testing.T) {
+	l := k.Fresh(t, "each_attempt")
+	ines := l.Actor(t, kit.Administrator)
+	hand := func(i int) string { return fmt.Sprintf("hand-%d@merrowline.example", i) }
+	for i := range 5 {
+		if _, err := l.Directory.Create(ctx, ines, api.NewPersonEntry{Address: hand(i), Name: fmt.Sprintf("Hand %d", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	inner := l.Make(t, "Of Attempts")
+	outer := l.Make(t, "Attempts", func(n *api.NewGroup) {
+		for i := range 4 {
+			n.People = append(n.People, api.NewPerson{Address: hand(i)})
+		}
+		n.People = append(n.People, api.NewPerson{Address: inner.Address})
+	})
+	if _, err := l.Member.Add(ctx, ines, inner.Address, api.NewMembers{People: []api.NewPerson{{Address: hand(4)}}}, 0); err != nil {
+		t.Fatal(err)
+	}
+	of := func(subject string) (out *post.Job) { // what else is due are letters
+		t.Helper()
+		for _, j := range kit.First(l.Post.Claim(ctx, time.Hour, 20)) {
+			if err := j.Open(ctx); err != nil {
+				t.Fatal(err)
+			}
+			if strings.Contains(string(j.Header), "Subject: "+subject) {
+				out = j
+			} else if err := j.End(ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if out == nil {
+			t.Fatalf("nothing is due of %q", subject)
+		}
+		return out
+	}
+	l.MoveBy(time.Minute)
+	for name, outcome := range map[string]post.Outcome{"put off": post.Later, "given up": post.GivenUp} {
+		for i, leave := range []func() error{
+			func() error { return l.Member.Remove(ctx, ines, outer.Address, hand(0), 0) },
+			func() error { return kit.Last(l.Directory.Depart(ctx, ines, hand(1), api.Departure{}, 0)) },
+			func() error {
+				return kit.Last(l.Member.ChangeOne(ctx, l.Actor(t, hand(2)), outer.Address, hand(2), api.MemberPatch{Delivery: "none"}, 0))
+			},
+			func() error {
+				return kit.Last(l.Member.ChangeOne(ctx, l.Actor(t, hand(3)), outer.Address, hand(3), api.MemberPatch{Delivery: "digest"}, 0))
+			},
+			func() error { return l.Member.Remove(ctx, ines, inner.Address, hand(4), 0) },
+		} {
+			if err := l.Send(t, outer.Address, kit.Owner, true, name); err != nil {
+				t.Fatal(err)
+			}
+			j := of(name)
+			if !slices.Contains(j.To, hand(i)) {
+				t.Fatalf("%s, %d: it goes to %v", name, i, j.To)
+			}
+			n := len(j.To)
+			if err := j.Record(ctx, results(j.To, outcome), time.Now().Add(-time.Second)); err != nil {
+				t.Fatal(err)
+			}
+			if err := leave(); err != nil {
+				t.Fatal(err)
+			}
+			again := func(to string) error { return kit.Last(l.Post.SendAgain(ctx, ines, j.Mailing.String(), to)) }
+			if outcome == post.GivenUp {
+				if err := again(hand(i)); !workspace.IsKind(err, workspace.Conflict) || !strings.Contains(err.Error(), "does not go to "+hand(i)+" any more") {
+					t.Errorf("%s, %d: by hand again: %v", name, i, err)
+				}
+				if _, err := l.Post.TryAgain(ctx, ines, api.Retries{IDs: []string{j.Mailing.String()}}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			next := of(name)
+			if slices.Contains(next.To, hand(i)) || len(next.To) != n-1 {
+				t.Errorf("%s, %d: the second attempt goes to %v", name, i, next.To)
+			}
+			if err := next.Record(ctx, results(next.To, post.Sent), time.Time{}); err != nil {
+				t.Fatal(err)
+			}
+			for _, d := range kit.First(l.Post.Deliveries(ctx, ines, j.Mailing.String(), "", "", "", 50)).Items {
+				if d.State != "handed_over" {
+					t.Errorf("%s, %d: the trace has %+v", name, i, d)
+				}
+			}
+			l.Queued(t)
+			// in again for what follows, as before
+			switch i {
+			case 0, 1:
+				if i == 1 {
+					if _, err := l.Directory.Return(ctx, ines, hand(1), 0); err != nil {
+						t.Fatal(err)
+					}
+				}
+				if _, err := l.Member.Add(ctx, ines, outer.Address, api.NewMembers{People: []api.NewPerson{{Address: hand(i)}}}, 0); err != nil {
+					t.Fatal(err)
+				}
+			case 2, 3:
+				if _, err := l.Member.ChangeOne(ctx, l.Actor(t, hand(i)), outer.Address, hand(i), api.MemberPatch{Delivery: "each"}, 0); err != nil {
+					t.Fatal(err)
+				}
+			case 4:
+				if _, err := l.Member.Add(ctx, ines, inner.Address, api.NewMembers{People: []api.NewPerson{{Address: hand(4)}}}, 0); err != nil {
+					t.Fatal(err)
+				}
+			}
+			l.MoveBy(time.Minute)
+			l.Queued(t)
+		}
 	}
 }
 

@@ -233,19 +233,7 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 	}
 	for _, j := range jobs {
 		apart := linksIn(v, m.Kind, Mailbox(m.Mailbox))
-		to, err := v.Read.RecipientsAmong(*m.GroupID, store.ReadLines(j.Recipients))
-		if err == nil && j.Recipients == nil {
-			var g store.Group
-			if g, err = v.Read.Group(*m.GroupID); err == nil {
-				to, err = recipients(v, &g, Mailbox(m.Mailbox), j.AsOf)
-			}
-			if err == nil {
-				var x map[uuid.UUID]store.Message
-				if x, err = v.Read.Messages([]uuid.UUID{m.MessageID}, false); err == nil {
-					to, err = wanted(v, g.ID, to, x[m.MessageID].Thread)
-				}
-			}
-		}
+		to, err := goesTo(v, m, j)
 		if err != nil {
 			return nil, err
 		}
@@ -303,6 +291,32 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 	return out, nil
 }
 
+// goesTo returns to whom a job of a post goes as things are now.
+func goesTo(v *workspace.View, m store.Mailing, j store.Job) ([]store.Recipient, error) {
+	g, err := v.Read.Group(*m.GroupID)
+	if err != nil {
+		return nil, err
+	}
+	x, err := v.Read.Messages([]uuid.UUID{m.MessageID}, false)
+	if err != nil {
+		return nil, err
+	}
+	return recipientsOf(v, &g, m.Kind, Mailbox(m.Mailbox), x[m.MessageID].Thread, j, nil)
+}
+
+// takesIt is the error where mail of the group of a post goes to none of some any more.
+func takesIt(v *workspace.View, m store.Mailing, g *store.Group, to []string) error {
+	all, err := goesTo(v, m, store.Job{AsOf: v.Now(), Recipients: store.Lines(to)})
+	if err != nil || len(all) > 0 {
+		return err
+	}
+	who := "those whom it did not reach"
+	if len(to) == 1 {
+		who = to[0]
+	}
+	return workspace.Fail(workspace.Conflict, "Mail of %s does not go to %s any more: they left it, or get its mail in another way, or not at all.", g.Name, who)
+}
+
 // SendAgain sends a post again to one of those whom it was to reach.
 func (s *Service) SendAgain(ctx context.Context, by workspace.Actor, id, recipient string) (api.Delivery, error) {
 	var out api.Delivery
@@ -333,6 +347,9 @@ func (s *Service) SendAgain(ctx context.Context, by workspace.Actor, id, recipie
 		}
 		if out = all[i]; out.State == awaiting || out.State == trying {
 			return workspace.Fail(workspace.Conflict, "It is on its way to %s already.", out.Recipient)
+		}
+		if err := takesIt(&c.View, m, &g.Group.Group, []string{out.Recipient}); err != nil {
+			return err
 		}
 		read, err := c.Read.Messages([]uuid.UUID{m.MessageID}, false)
 		if err != nil {

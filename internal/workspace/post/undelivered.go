@@ -153,6 +153,21 @@ func (s *Service) tryOne(ctx context.Context, by workspace.Actor, id string, out
 		if g != nil {
 			out.Group = g.Name
 		}
+		if g != nil && toGroup(m.Kind, m.GroupID) {
+			failed, err := c.Read.FailuresOf(m.ID, "")
+			if err != nil {
+				return err
+			}
+			to := make([]string, len(failed))
+			for i, f := range failed {
+				to[i] = f.Recipient
+			}
+			if len(to) > 0 {
+				if err := takesIt(&c.View, m, g, to); err != nil {
+					return err
+				}
+			}
+		}
 		if err := c.Tx.TryAgain(u, c.Now()); err != nil {
 			return err
 		}
