@@ -75,6 +75,13 @@ func Answered(err error) (answered, permanent bool) {
 	return true, e.Code >= 500 && e.Code < 600
 }
 
+// TooMany reports whether an error is the answer of a relay that takes no more recipients in this transaction (RFC 5321, 4.5.3.1.10; RFC
+// 3463, X.5.3): it takes the rest in another one.
+func TooMany(err error) bool {
+	var e *smtp.SMTPError
+	return errors.As(err, &e) && e.Code == 452 && (e.EnhancedCode == smtp.EnhancedCode{4, 5, 3} || e.EnhancedCode == smtp.NoEnhancedCode)
+}
+
 // Reply is what the relay said, with its code.
 func Reply(err error) string {
 	var e *smtp.SMTPError

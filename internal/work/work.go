@@ -59,6 +59,7 @@ type Runner struct {
 	o    Options
 	wake chan struct{}
 	size atomic.Int32 // recipients in one transaction
+	most atomic.Int32 // that the relay takes in one
 	away atomic.Bool  // the relay did not answer when it was last asked
 	idle lines
 }
@@ -71,6 +72,7 @@ func New(o Options) *Runner {
 	}
 	r := &Runner{o: o, wake: make(chan struct{}, 1)}
 	r.size.Store(batch)
+	r.most.Store(batch)
 	return r
 }
 
@@ -236,7 +238,7 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 	}()
 	var shared signature
 	for {
-		size := int(r.size.Load())
+		size := int(min(r.size.Load(), r.most.Load()))
 		n := 1
 		if len(j.To) > many*size {
 			n = lanes
@@ -278,8 +280,49 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 	}
 }
 
-// send hands one copy over, and has it recorded for whom the relay took it as soon as it has said so.
+// send hands one copy over, and has it recorded for whom the relay took it as soon as it has said so. Those who are too many for one
+// transaction of the relay go in the next, at once.
 func (r *Runner) send(ctx context.Context, hands *post.Hands, j *post.Job, log *slog.Logger, relay *mail.RelayClient, c post.Copy, p *part) {
+	r.transact(ctx, hands, j, log, relay, c, p)
+	for {
+		var rest []int // places of those who were too many
+		took := 0
+		for i, err := range p.results {
+			if mail.TooMany(err) {
+				rest = append(rest, i)
+			} else if err == nil {
+				took++
+			}
+		}
+		if p.err != nil || len(rest) == 0 || took == 0 || ctx.Err() != nil {
+			return
+		}
+		if len(rest)+took == len(p.results) {
+			r.most.Store(int32(max(1, len(p.results)-len(rest))))
+		}
+		var further part
+		to := make([]string, len(rest))
+		for i, at := range rest {
+			to[i] = c.To[at]
+		}
+		r.transact(ctx, hands, j, log, relay, j.Part(c, to), &further)
+		again := 0
+		for i, at := range rest {
+			if i < len(further.results) && further.err == nil {
+				p.results[at] = further.results[i]
+			}
+			if mail.TooMany(p.results[at]) {
+				again++
+			}
+		}
+		if again == len(rest) { // it takes nobody more
+			return
+		}
+	}
+}
+
+// transact hands one copy over in one transaction.
+func (r *Runner) transact(ctx context.Context, hands *post.Hands, j *post.Job, log *slog.Logger, relay *mail.RelayClient, c post.Copy, p *part) {
 	entered := false
 	enter := func() { hands.Enter(len(c.To)); entered = true }
 	p.results, p.err = relay.Send(ctx, mail.Outgoing{From: c.Sender, Header: c.Header, EightBit: j.EightBit, Message: j.Message(ctx, c), End: enter}, c.To)

@@ -164,6 +164,46 @@ func TestDelivery(t *testing.T) {
 	}
 }
 
+// A relay that takes few recipients at once gets the rest in further transactions, at once.
+func TestARelayThatTakesFew(t *testing.T) {
+	g := k.Make(t, "Taken By Few", func(n *api.NewGroup) {
+		for i := range 45 {
+			who := fmt.Sprintf("few-%d@merrowline.example", i)
+			if _, err := k.Directory.Create(context.Background(), k.Actor(t, kit.Administrator), api.NewPersonEntry{Address: who, Name: fmt.Sprintf("Few %d", i)}); err != nil {
+				t.Fatal(err)
+			}
+			n.People = append(n.People, api.NewPerson{Address: who})
+		}
+	})
+	l := listen(t, "127.0.0.1:0")
+	var mu sync.Mutex
+	taken, refused := 0, map[string]bool{}
+	o := office(t, l, func(to string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if refused[to] { // the first of another transaction
+			taken, refused = 0, map[string]bool{}
+		}
+		if taken == 10 {
+			refused[to] = true
+			return &smtp.SMTPError{Code: 452, EnhancedCode: smtp.EnhancedCode{4, 5, 3}, Message: "too many recipients"}
+		}
+		taken++
+		return nil
+	})
+	start(t, l.Addr().String(), 1)
+	send(t, g, "to many")
+	wait(t, "the queue is empty", func() bool { return idle(t) })
+	for i := range 45 {
+		if n := count(o, fmt.Sprintf("few-%d@merrowline.example", i), "to many"); n != 1 {
+			t.Errorf("the %dth has it %d times", i, n)
+		}
+	}
+	if u, err := k.Post.Undelivered(context.Background(), k.Actor(t, kit.Owner), g.Address, "", 10); err != nil || len(u.Items) > 0 {
+		t.Errorf("undelivered: %+v, %v", u.Items, err)
+	}
+}
+
 // Mail that is accepted while the relay is away is delivered when it comes back.
 func TestRelayAway(t *testing.T) {
 	g := k.Make(t, "Relay Away")

@@ -102,6 +102,15 @@ func (j *Job) Next(ctx context.Context, copies, people int) ([]Copy, error) {
 	return out, nil
 }
 
+// Part is a copy for some of those whom another is for.
+func (j *Job) Part(c Copy, to []string) Copy {
+	out := Copy{To: to, Sender: c.Sender, Header: c.Header}
+	if strings.HasPrefix(c.Sender, backTo) {
+		out.Sender = j.mark(to[0])
+	}
+	return out
+}
+
 // withLink is the header with how one unsubscribes: by a link of one's own, or on the group's page (RFC 2369, RFC 8058).
 func (j *Job) withLink(who store.Recipient, external bool) []byte {
 	page := "<" + j.link + "/groups/" + j.group.String() + ">\r\n"
