@@ -63,7 +63,7 @@ func (s *daemon) flags(c *cobra.Command, metrics, data, level string) {
 	f.StringVar(&s.tlsCert, "tls-cert", "", "file with the certificate for mail, PEM; read again when it changes")
 	f.StringVar(&s.tlsKey, "tls-key", "", "file with its key, PEM")
 	f.StringSliceVar(&s.relays, "trusted-relays", []string{"127.0.0.0/8", "::1"}, "addresses of relays that take mail in for the workspace")
-	f.StringSliceVar(&s.relayNames, "trusted-relay-names", nil, "names under which these relays say in Authentication-Results who wrote a message (RFC 8601); of no other is it believed")
+	f.StringSliceVar(&s.relayNames, "trusted-relay-names", nil, "names under which these relays stand in Received and say in Authentication-Results who wrote a message (RFC 8601); of no other is it believed")
 	f.StringSliceVar(&s.proxies, "trusted-proxies", nil, "addresses of proxies before the console whose X-Forwarded-For is believed")
 	f.IntVar(&s.connections, "smtp-connections", mail.DefaultLimits.Connections, "SMTP connections in all")
 	f.IntVar(&s.bySource, "smtp-connections-by-source", mail.DefaultLimits.BySource, "SMTP connections of one source, but for trusted relays")

@@ -132,29 +132,51 @@ func lexResults(v string) (parts [][]string, ok bool) {
 // signature is of exactly its domain (RFC 6376), or the policy of its domain passes (RFC 7489).
 // What the domain of the envelope says (SPF) proves nothing of the author.
 //
-// Only the topmost fields of that name are read, down to the next Received field: those below are
-// of a hop before, or forged. A relay takes fields of its own name out of what comes to it
-// (RFC 8601, 5).
+// Only the topmost field of that name is read, and only above the first Received field that is not of such a relay: those below are of a
+// hop before, or forged. A relay takes fields of its own name out of what comes to it (RFC 8601, 5).
 func (m Message) proven(names []string) bool {
-	found := false
 	for f := m.header.Fields(); f.Next(); {
 		switch strings.ToLower(f.Key()) {
 		case "received":
-			if found {
+			if !slices.Contains(names, receivedBy(f.Value())) {
 				return false
 			}
 		case "authentication-results":
 			by, results, ok := parseResults(f.Value())
-			if !ok || !slices.Contains(names, by) {
-				continue
-			}
-			found = true
-			if slices.ContainsFunc(results, func(r result) bool { return r.proves(m.Author) }) {
-				return true
+			if ok && slices.Contains(names, by) {
+				return slices.ContainsFunc(results, func(r result) bool { return r.proves(m.Author) })
 			}
 		}
 	}
 	return false
+}
+
+// receivedBy returns who says in a Received field that they took a message in, in lower case (RFC 5321, 4.4): "from" and whoever gave it
+// come before, each word with comments behind it. It is "" where the field is not written so.
+func receivedBy(value string) string {
+	var out strings.Builder
+	depth := 0
+	for i := 0; i < len(value) && (value[i] != ';' || depth > 0); i++ {
+		switch c := value[i]; {
+		case c == '(':
+			depth++
+		case c == ')' && depth > 0:
+			depth--
+			out.WriteByte(' ')
+		case c == '\\' && depth > 0:
+			i++
+		case depth == 0:
+			out.WriteByte(c)
+		}
+	}
+	words := strings.Fields(strings.ToLower(out.String()))
+	if len(words) > 2 && words[0] == "from" {
+		words = words[2:]
+	}
+	if len(words) < 2 || words[0] != "by" || depth > 0 {
+		return ""
+	}
+	return strings.TrimSuffix(words[1], ".")
 }
 
 func (r result) proves(author mailaddr.Address) bool {

@@ -17,8 +17,11 @@ func TestResultsOfRelays(t *testing.T) {
 		{"the policy of the author's domain", "Authentication-Results: mx.merrowline.example; dmarc=pass (p=reject) header.from=gannetport.example", true},
 		{"the author signed in at the relay", "Authentication-Results: mx.merrowline.example; auth=pass smtp.auth=pilot@gannetport.example", true},
 		{"among others", "Authentication-Results: mx.merrowline.example; spf=fail smtp.mailfrom=x.example; dkim=fail header.d=gannetport.example; dkim=pass header.d=gannetport.example;", true},
-		{"in a second field of the relay", "Authentication-Results: mx.merrowline.example; spf=pass smtp.mailfrom=gannetport.example\r\nAuthentication-Results: mx.merrowline.example; dmarc=pass header.from=gannetport.example", true},
-		{"after fields of others", "Authentication-Results: elsewhere.example; dkim=fail header.d=gannetport.example\r\nReceived: from a by b\r\nAuthentication-Results: mx.merrowline.example; dkim=pass header.d=gannetport.example", true},
+		{"below a field of a relay of ours", "Received: from mx (mx. [192.0.2.1] by (x) evil) by MX.merrowline.example. (inner; 1) with ESMTP id 7 for <a@b.example>; now\r\nAuthentication-Results: mx.merrowline.example; dkim=pass header.d=gannetport.example", true},
+		{"in a second field of the relay", "Authentication-Results: mx.merrowline.example; spf=pass smtp.mailfrom=gannetport.example\r\nAuthentication-Results: mx.merrowline.example; dmarc=pass header.from=gannetport.example", false},
+		{"below another's Received", "Received: from mx.merrowline.example (by mx.merrowline.example) by evil.example\r\nAuthentication-Results: mx.merrowline.example; dkim=pass header.d=gannetport.example", false},
+		{"below a Received that says not by whom", "Received: from by mx.merrowline.example; now\r\nAuthentication-Results: mx.merrowline.example; dkim=pass header.d=gannetport.example", false},
+		{"after fields of others", "Authentication-Results: elsewhere.example; dkim=fail header.d=gannetport.example\r\nReceived: from a by mx.merrowline.example\r\nAuthentication-Results: mx.merrowline.example; dkim=pass header.d=gannetport.example", true},
 		{"a quoted address", `Authentication-Results: mx.merrowline.example; auth=pass smtp.auth="pilot@gannetport.example"`, true},
 
 		{"none", "Subject: x", false},

@@ -113,12 +113,12 @@ func TestCopiesAndOneClick(t *testing.T) {
 	if copies[0].Sender == copies[1].Sender || !strings.HasPrefix(copies[0].Sender, "returned-") || len(copies[0].Sender) > 64+len("@merrowline.example") {
 		t.Errorf("senders of the envelopes: %s, %s", copies[0].Sender, copies[1].Sender)
 	}
-	if page := "List-Unsubscribe: <http://console.example/groups/" + g.ID + ">\r\n"; !strings.Contains(texts[0], page) || strings.Contains(texts[0], "One-Click") || strings.Contains(texts[0], "/own/") {
+	if page := "List-Unsubscribe: <http://console.example/groups/" + g.ID + ">,\r\n <mailto:x-request@merrowline.example?subject=unsubscribe>\r\n"; !strings.Contains(texts[0], page) || strings.Contains(texts[0], "One-Click") || strings.Contains(texts[0], "/own/") {
 		t.Errorf("members get %s", texts[0])
 	}
 	_, rest, _ := strings.Cut(texts[1], "List-Unsubscribe: <http://console.example/own/")
 	secret, _, _ := strings.Cut(rest, ">")
-	if !strings.Contains(texts[1], "\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n") || secret == "" {
+	if !strings.Contains(texts[1], ">,\r\n <mailto:x-request@merrowline.example?subject=unsubscribe>\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n") || secret == "" {
 		t.Fatalf("the outsider gets %s", texts[1])
 	}
 	if is, err := l.External.Own(ctx, secret); err != nil || is.Person.Address != outsider || is.State != "in" {

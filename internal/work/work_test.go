@@ -152,7 +152,7 @@ func TestDelivery(t *testing.T) {
 			t.Errorf("%s has it %d times; want %d", address, n, want)
 		}
 	}
-	if got, err := o.Raw(kit.Member, 1); err != nil || !bytes.HasPrefix(got, []byte("List-Help: ")) || !bytes.HasSuffix(got, append([]byte(g.ID+">\r\n"), raw...)) {
+	if got, err := o.Raw(kit.Member, 1); err != nil || !bytes.HasPrefix(got, []byte("List-Help: ")) || !bytes.HasSuffix(got, append([]byte(g.ID+">,\r\n <mailto:x-request@merrowline.example?subject=unsubscribe>\r\n"), raw...)) {
 		t.Errorf("it arrived as %q, %v", got, err)
 	}
 	u, err := k.Post.Undelivered(context.Background(), k.Actor(t, kit.Owner), g.Address, "", 10)

@@ -111,14 +111,18 @@ func (j *Job) Part(c Copy, to []string) Copy {
 	return out
 }
 
-// withLink is the header with how one unsubscribes: by a link of one's own, or on the group's page (RFC 2369, RFC 8058).
+// withLink is the header with how one unsubscribes: by a link of one's own, or on the group's page, or by mail to those who run it (RFC
+// 2369, RFC 8058).
 func (j *Job) withLink(who store.Recipient, external bool) []byte {
-	page := "<" + j.link + "/groups/" + j.group.String() + ">\r\n"
-	if !external {
-		return slices.Concat([]byte("List-Help: "+page+"List-Subscribe: "+page+"List-Unsubscribe: "+page), j.Header)
+	page, click := "<"+j.link+"/groups/"+j.group.String()+">", ""
+	subscribe := "List-Subscribe: " + page + "\r\n"
+	if external {
+		page, subscribe = "<"+j.link+"/own/"+member.SignOwn(j.code, who.Group, who.Person, j.now)+">", ""
+		click = "List-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n"
 	}
-	own := "<" + j.link + "/own/" + member.SignOwn(j.code, who.Group, who.Person, j.now) + ">\r\n"
-	return slices.Concat([]byte("List-Help: "+own+"List-Unsubscribe: "+own+"List-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n"), j.Header)
+	local, domain, _ := strings.Cut(j.Sender, "@")
+	byMail := ",\r\n <mailto:" + strings.TrimSuffix(local, mailaddr.BouncesSuffix) + mailaddr.RequestSuffix + "@" + domain + "?subject=unsubscribe>"
+	return slices.Concat([]byte("List-Help: "+page+"\r\n"+subscribe+"List-Unsubscribe: "+page+byMail+"\r\n"+click), j.Header)
 }
 
 // backTo is how addresses begin to which what the relay can't deliver comes back.
