@@ -85,6 +85,10 @@ func (x source) fits(n *rule.Node, wanted bool) condition {
 	c := x.value(n)
 	c.sql = "(" + c.sql + ")"
 	switch {
+	case n.Attr.Whole && !wanted && x.rows == "":
+		return known.and(c).not()
+	case n.Attr.Whole && !wanted:
+		return exists(c).not()
 	case x.rows == "" && wanted:
 		return known.and(c)
 	case x.rows == "":

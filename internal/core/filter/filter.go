@@ -2,7 +2,8 @@
 // the history, in the grammar of SCIM filters (RFC 7644, 3.4.2.2), which package rule reads.
 //
 // A list has what an expression matches. What is unknown, such as the day on which a group
-// without an end expires, is no match, under not too. gt, ge, lt and le on an audience follow
+// without an end expires, is no match, under not too; a list without an entry, such as the traits of a group that has none, is known to be
+// empty. gt, ge, lt and le on an audience follow
 // the ladder. days_left and quiet_days stand for what is relative to now.
 package filter
 
@@ -25,15 +26,15 @@ func groups() []rule.Attribute {
 	out := []rule.Attribute{
 		{Path: "name", Label: "name"},
 		{Path: "address", Label: "address"},
-		{Path: "alias", Label: "further address", Many: true},
+		{Path: "alias", Label: "further address", Many: true, Whole: true},
 		{Path: "domain", Label: "mail domain"},
 		{Path: "description", Label: "description"},
 		{Path: "state", Label: "state", Kind: rule.Choice, Choices: []string{"active", "due", "lapsed", "retired"}},
-		{Path: "traits", Label: "trait", Kind: rule.Choice, Choices: []string{"archive", "desk", "calendar", "access"}, Many: true},
+		{Path: "traits", Label: "trait", Kind: rule.Choice, Choices: []string{"archive", "desk", "calendar", "access"}, Many: true, Whole: true},
 		{Path: "starting_point", Label: "what it was begun from"},
 		{Path: "language", Label: "language of its notices"},
-		{Path: "owner.address", Label: "an owner's address", Many: true},
-		{Path: "owner.name", Label: "an owner's name", Many: true},
+		{Path: "owner.address", Label: "an owner's address", Many: true, Whole: true},
+		{Path: "owner.name", Label: "an owner's name", Many: true, Whole: true},
 		{Path: "owners", Label: "number of owners", Kind: rule.Number},
 		{Path: "moderators", Label: "number of moderators", Kind: rule.Number},
 		{Path: "members", Label: "number of members", Kind: rule.Number},
@@ -61,7 +62,7 @@ func groups() []rule.Attribute {
 		rule.Attribute{Path: "under_hold", Label: "is under hold", Kind: rule.Boolean},
 		rule.Attribute{Path: "exempt_until", Label: "day on which to look again at why it is exempt", Kind: rule.Day},
 		rule.Attribute{Path: "days_left", Label: "days until it expires", Kind: rule.Number},
-		rule.Attribute{Path: "finding", Label: "what the review found about it", Kind: rule.Choice, Choices: review.Names(), Many: true, Private: true},
+		rule.Attribute{Path: "finding", Label: "what the review found about it", Kind: rule.Choice, Choices: review.Names(), Many: true, Whole: true, Private: true},
 		rule.Attribute{Path: "last_post_at", Label: "last post", Kind: rule.DateTime, Private: true},
 		rule.Attribute{Path: "quiet_days", Label: "days since the last post, or since it was made", Kind: rule.Number, Private: true},
 	)
@@ -76,8 +77,8 @@ func words(d policy.Description) string {
 
 // People is what a filter over people can ask about.
 var People = rule.PeopleFilter(
-	rule.Attribute{Path: "groups", Label: "address of a group that they are in", Many: true, Private: true},
-	rule.Attribute{Path: "owns", Label: "address of a group that they own", Many: true, Private: true},
+	rule.Attribute{Path: "groups", Label: "address of a group that they are in", Many: true, Whole: true, Private: true},
+	rule.Attribute{Path: "owns", Label: "address of a group that they own", Many: true, Whole: true, Private: true},
 	rule.Attribute{Path: "external", Label: "has an address outside", Kind: rule.Boolean, Private: true},
 	rule.Attribute{Path: "workspace_role", Label: "role in the workspace", Kind: rule.Choice, Choices: []string{"person", "auditor", "administrator"}, Private: true},
 	rule.Attribute{Path: "departed_at", Label: "left", Kind: rule.DateTime, Private: true},
@@ -88,7 +89,7 @@ var People = rule.PeopleFilter(
 var History = rule.NewSchema(`kind eq "people.add" and at gt "2026-11-01T00:00:00Z"`, []rule.Attribute{
 	{Path: "actor", Label: "address of who did it"},
 	{Path: "group", Label: "address of the group that it is about"},
-	{Path: "person", Label: "address of somebody whom it affected", Many: true},
+	{Path: "person", Label: "address of somebody whom it affected", Many: true, Whole: true},
 	{Path: "kind", Label: "what was done", Kind: rule.Choice, Choices: kinds()},
 	{Path: "via", Label: "by which way", Kind: rule.Choice, Choices: []string{"console", "api", "smtp", "service", "link"}},
 	{Path: "at", Label: "when", Kind: rule.DateTime},

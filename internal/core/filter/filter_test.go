@@ -84,3 +84,19 @@ func TestWhatIsNotSeenIsNotAsked(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Of a list without an entry it is known that it has none; of a day that there is not, nothing is known.
+func TestAnEmptyListIsKnown(t *testing.T) {
+	nothing := Groups.NewSubject(nil)
+	for expression, want := range map[string]rule.Verdict{
+		`traits eq "archive"`: rule.NoMatch, `not (traits eq "archive")`: rule.Match, `not (finding eq "no_owner")`: rule.Match, `not (owner.address sw "a")`: rule.Match,
+		`not (alias pr)`: rule.Match, `not (expires_on gt "2026-11-01")`: rule.Unknown, `not (description co "x")`: rule.Unknown,
+	} {
+		r, err := Groups.Parse(expression)
+		if err != nil {
+			t.Errorf("%s: %v", expression, err)
+		} else if got := r.Eval(nothing); got != want {
+			t.Errorf("%s: %s, want %s", expression, got, want)
+		}
+	}
+}

@@ -18,7 +18,7 @@ type Verdict uint8
 // The verdicts.
 const (
 	NoMatch Verdict = iota
-	Unknown         // an attribute on which it depends is empty
+	Unknown         // nobody has filled in an attribute on which it depends
 	Match
 )
 
@@ -130,6 +130,8 @@ func (n *Node) compare(s Subject, element map[string]string) Verdict {
 		return truth(len(values) > 0)
 	case n.Null:
 		return truth((len(values) == 0) == (n.Op == Eq))
+	case len(values) == 0 && n.Attr.Whole:
+		return NoMatch
 	case len(values) == 0:
 		return Unknown
 	}

@@ -27,6 +27,7 @@ type Attribute struct {
 	Kind    Kind
 	Exact   bool     // text compares with regard to case
 	Many    bool     // there may be several values
+	Whole   bool     // of several: all are known, so that without any it is known that there is none
 	Choices []string // of a Choice
 	Ladder  bool     // of a Choice: Choices stand in order, lowest first
 	Own     bool     // of people: an organisation keeps it of its own
