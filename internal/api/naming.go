@@ -20,7 +20,7 @@ type NamePattern struct {
 type Proposal struct {
 	Name    string   `json:"name" doc:"The final name"`
 	Address string   `json:"address" doc:"The final address; empty where none can be made of the name"`
-	Status  string   `json:"status" enum:"free,taken,alike,reserved,against,invalid" doc:"against: a rule of naming forbids it"`
+	Status  string   `json:"status" enum:"free,taken,alike,reserved,unavailable,against,invalid" doc:"unavailable: it can't be had, and whoever asks is told no more; against: a rule of naming forbids it"`
 	Says    string   `json:"says"`
 	Notes   []string `json:"notes" doc:"What else to know, such as that a rule does not bind you"`
 	Near    []Near   `json:"near" doc:"What is at the address or like it"`

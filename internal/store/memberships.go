@@ -154,6 +154,7 @@ type MemberQuery struct {
 	How      int8  // with Mail: one of Each, Digest, Conversations
 	ByRule   *bool // only those who are in by rule, or only others
 	Left     bool  // only people who have left the organisation
+	Here     bool  // who has left the organisation is left out
 	Since    time.Time
 	Total    int64 // how many there are, where that is known; 0: they are counted
 	After    Cursor
@@ -183,6 +184,9 @@ func (q MemberQuery) where() (string, []any) {
 	}
 	if q.Left {
 		add("m.kind = 1 AND m.member_id IN (SELECT id FROM people WHERE external IN (0, 1) AND active = FALSE)")
+	}
+	if q.Here {
+		add("(m.kind <> 1 OR m.member_id NOT IN (SELECT id FROM people WHERE external IN (0, 1) AND active = FALSE))")
 	}
 	if !q.Since.IsZero() {
 		add("m.added_at >= ?", q.Since)

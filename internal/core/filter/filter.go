@@ -41,7 +41,7 @@ func groups() []rule.Attribute {
 		{Path: "people", Label: "number of people whom it reaches", Kind: rule.Number},
 		{Path: "external", Label: "number of external members", Kind: rule.Number},
 		{Path: "nested", Label: "number of groups in it", Kind: rule.Number},
-		{Path: "departed", Label: "number of people in it who have left", Kind: rule.Number},
+		{Path: "departed", Label: "number of people in it who have left", Kind: rule.Number, Private: true},
 		{Path: "by_rule", Label: "has a rule of membership", Kind: rule.Boolean},
 	}
 	for _, d := range policy.Describe() {

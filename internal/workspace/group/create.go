@@ -238,7 +238,7 @@ func addresses(v *workspace.View, n *api.NewGroup, named corenaming.Result, p *w
 			return false, err
 		}
 		if c.Status != "free" {
-			taken = c.Status == "taken" || c.Status == "alike"
+			taken = c.Status == "taken" || c.Status == "alike" || c.Status == "unavailable"
 			p.Add("address", n.Address, "%s", c.Says)
 		} else {
 			n.Address = c.Address

@@ -147,15 +147,21 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Terms,
 	out := api.Group{
 		ID: g.ID.String(), Name: g.Name, Address: g.Address, Aliases: extras.Aliases, Description: g.Description, Language: g.Language,
 		Delivery: workspace.Delivery(g.DefaultMail), Welcome: g.Welcome, Mail: workspace.MailTexts(g.Mail.Texts), ByRule: g.ByRule, State: string(state), Traits: naming.SplitTraits(g.Traits),
-		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: make([]api.Owner, len(extras.Owners)),
+		PolicyHalf: workspace.PolicyHalf(g.Policy), Sentence: g.Policy.Sentence(), Owners: []api.Owner{},
 		Counts: api.Counts{Owners: g.Owners, Moderators: g.Moderators, Members: g.Members, External: g.ExternalMembers, Nested: g.Nested, Departed: g.Departed, People: g.People},
 		Term:   api.Term{RenewedAt: g.RenewedAt.In(e.Life.Zone), Rule: g.TermRule}, MyRole: "none", StartingPoint: g.StartingPoint, CreatedAt: g.CreatedAt.In(e.Life.Zone), Version: g.Version, Revision: g.Revision,
 	}
 	if extras.Aliases == nil {
 		out.Aliases = []string{}
 	}
-	for i, o := range extras.Owners {
-		out.Owners[i] = api.Owner{Name: o.Name, Address: o.Address, Departed: !o.Active}
+	departed := all || extras.Role == expand.Owner // who has left is seen by those who see that everywhere, and by who takes people out
+	for _, o := range extras.Owners {
+		if o.Active || departed {
+			out.Owners = append(out.Owners, api.Owner{Name: o.Name, Address: o.Address, Departed: !o.Active})
+		}
+	}
+	if !departed {
+		out.Counts.Departed = 0
 	}
 	if !all {
 		out.Counts.People, out.Counts.More = g.Shown, g.People != g.Shown

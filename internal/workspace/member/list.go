@@ -86,6 +86,25 @@ func (l Query) read(v *workspace.View, group uuid.UUID) (store.MemberQuery, erro
 	return q, err
 }
 
+// of is the query about a group, for the actor. Who has left the organisation is seen by those who see that everywhere, and by those who take
+// people out of this group.
+func (l Query) of(v *workspace.View, g *workspace.Group) (store.MemberQuery, error) {
+	q, err := l.read(v, g.ID)
+	if err != nil || SeesDeparted(v, g) {
+		return q, err
+	}
+	if q.Left {
+		return q, workspace.Fail(workspace.NotAllowed, "%s", access.ReadDeparted.Refusal())
+	}
+	q.Here = true
+	return q, nil
+}
+
+// SeesDeparted reports whether the actor sees who in a group has left the organisation.
+func SeesDeparted(v *workspace.View, g *workspace.Group) bool {
+	return v.By.Allow(access.ReadDeparted) == nil || v.May(access.ChangePeople, g)
+}
+
 // List lists who is in a group. It gives the revision of the group too, which guards
 // changes of its members.
 func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, l Query) (api.Page[api.Member], int, error) {
@@ -95,12 +114,14 @@ func (s *Service) List(ctx context.Context, by workspace.Actor, ref string, l Qu
 	if err != nil {
 		return none, 0, err
 	}
-	q, err := l.read(v, g.ID)
+	q, err := l.of(v, &g)
 	if err != nil {
 		return none, 0, err
 	}
-	if q == (store.MemberQuery{Group: g.ID, After: q.After, Limit: q.Limit}) { // everybody: their number is kept
-		q.Total = int64(g.Owners + g.Moderators + g.Members + g.Departed + g.Nested)
+	if q == (store.MemberQuery{Group: g.ID, Here: q.Here, After: q.After, Limit: q.Limit}) { // everybody: their number is kept
+		if q.Total = int64(g.Owners + g.Moderators + g.Members + g.Nested); !q.Here {
+			q.Total += int64(g.Departed)
+		}
 	}
 	p, err := v.Read.Members(q)
 	if err != nil {
@@ -125,7 +146,7 @@ func (s *Service) Export(ctx context.Context, by workspace.Actor, ref string, l 
 	if err != nil {
 		return err
 	}
-	q, err := l.read(v, g.ID)
+	q, err := l.of(v, &g)
 	if err != nil {
 		return err
 	}

@@ -356,6 +356,10 @@ func takenOut(v *workspace.View, field string, l api.PeopleList) ([]Entry, error
 // Read says who the people of a list are, and whether they could be in a group, one that
 // is there or one that is yet to be made. Nothing is done.
 func (s *Service) Read(ctx context.Context, by workspace.Actor, q api.PeopleListRequest) (*api.Preview, error) {
+	v := s.k.View(ctx, by)
+	if !by.Subject().ReadsAll() {
+		defer v.Hush()
+	}
 	if q.Group != "" {
 		looking, report := by.Previewing()
 		_, err := s.Add(ctx, looking, q.Group, api.NewMembers{List: &q.PeopleList, NestingWay: q.NestingWay}, 0)
@@ -364,7 +368,6 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, q api.PeopleList
 		}
 		return report, err
 	}
-	v := s.k.View(ctx, by)
 	if err := naming.AllowCreate(v, access.CreateGroup); err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package member_test
 
 import (
 	"errors"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -10,6 +11,7 @@ import (
 	"ivytable.example/ivytable/internal/api"
 	kit "ivytable.example/ivytable/internal/testkit"
 	"ivytable.example/ivytable/internal/workspace"
+	"ivytable.example/ivytable/internal/workspace/group"
 	"ivytable.example/ivytable/internal/workspace/member"
 )
 
@@ -194,5 +196,38 @@ func TestMembersAreListedByRole(t *testing.T) {
 	}
 	if want := []string{kit.Owner, kit.Moderator, kit.Colleague, kit.Member}; !slices.Equal(got, want) {
 		t.Errorf("listed as %v", got)
+	}
+}
+
+// Who has left the organisation is seen by administrators, auditors and those who take people out of the group, in every list of them.
+func TestWhoHasLeftIsSeenByFew(t *testing.T) {
+	l := k.Fresh(t, "left_seen")
+	g := l.Make(t, "Left Behind", func(n *api.NewGroup) { n.Owners = append(n.Owners, kit.Colleague) })
+	if _, err := l.Directory.Depart(ctx, l.Actor(t, kit.Administrator), kit.Colleague, api.Departure{}, 0); err != nil {
+		t.Fatal(err)
+	}
+	for who, sees := range map[string]bool{kit.Administrator: true, kit.Auditor: true, kit.Owner: true, kit.Moderator: false, kit.Member: false} {
+		by := l.Actor(t, who)
+		p, err := l.Members(by, g.Address, member.Query{Limit: 50})
+		in := slices.ContainsFunc(p.Items, func(m api.Member) bool { return m.Address == kit.Colleague })
+		if err != nil || in != sees || int(p.Total) != len(p.Items) {
+			t.Errorf("%s sees %+v, %v", who, p, err)
+		}
+		got, err := l.Group.Read(ctx, by, g.Address)
+		owns := slices.ContainsFunc(got.Owners, func(o api.Owner) bool { return o.Departed })
+		if err != nil || owns != sees || (got.Counts.Departed > 0) != sees {
+			t.Errorf("%s reads %+v %+v, %v", who, got.Owners, got.Counts, err)
+		}
+		if _, err := l.Members(by, g.Address, member.Query{Limit: 50, Kind: "departed"}); (err == nil) != sees {
+			t.Errorf("%s asks for them: %v", who, err)
+		}
+		var sheet strings.Builder
+		if err := l.Member.Export(ctx, by, g.Address, member.Query{}, func(string) io.Writer { return &sheet }); err != nil || strings.Contains(sheet.String(), kit.Colleague) != sees {
+			t.Errorf("%s exports %s, %v", who, sheet.String(), err)
+		}
+		_, err = l.Group.List(ctx, by, group.Query{Filter: "departed gt 0", Limit: 5})
+		if all := who == kit.Administrator || who == kit.Auditor; (err == nil) != all {
+			t.Errorf("%s filters by it: %v", who, err)
+		}
 	}
 }

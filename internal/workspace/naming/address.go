@@ -19,6 +19,14 @@ import (
 // CheckAddress says whether a group can have an address. What the group own has already
 // does not stand in its way. It names no group that the actor can't find.
 func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposal, error) {
+	p, err := standing(v, address, own)
+	if p.Status == unavailable {
+		v.Hush()
+	}
+	return p, err
+}
+
+func standing(v *workspace.View, address string, own uuid.UUID) (api.Proposal, error) {
 	p := api.Proposal{Address: address, Status: "invalid", Notes: []string{}, Near: []api.Near{}}
 	domains, err := v.Domains()
 	if err != nil {
@@ -34,12 +42,19 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 		p.Says = fmt.Sprintf("%s is not a domain of this workspace. Choose %s.", a.Domain(), strings.Join(domains, " or "))
 		return p, nil
 	}
-	if why := mailaddr.Reserved(a.Local()); why != "" {
+	reads := v.By.Subject().ReadsAll()
+	if why := mailaddr.Reserved(a.Local()); why != "" && !reads {
+		p.Status, p.Says = unavailable, notAvailable
+		return p, nil
+	} else if why != "" {
 		p.Status, p.Says = "reserved", fmt.Sprintf("%s is reserved: %s.", a.Local(), why)
 		return p, nil
 	}
 	if why := mailaddr.Official(a.Local()); why != "" {
-		if !v.By.Administers() {
+		if !reads {
+			p.Status, p.Says = unavailable, notAvailable
+			return p, nil
+		} else if !v.By.Administers() {
 			p.Status, p.Says = "reserved", fmt.Sprintf("%s is reserved: %s. An administrator can give it to a group.", a.Local(), why)
 			return p, nil
 		}
@@ -63,8 +78,8 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 		case n.Same:
 			how.How, p.Status = "same", "taken"
 			switch {
-			case hidden[n.Ref]:
-				p.Says = "This address is taken."
+			case hidden[n.Ref], !reads && how.Kind == "former":
+				p.Status, p.Says = unavailable, notAvailable
 			case how.Kind == "gone":
 				left, err := v.Read.PurgedGroup(n.Ref)
 				if err != nil {
@@ -85,17 +100,24 @@ func CheckAddress(v *workspace.View, address string, own uuid.UUID) (api.Proposa
 			}
 			p.Status, p.Says = "alike", fmt.Sprintf("This address is too like %s (%s): people would take one for the other.", n.Address, n.Name)
 			if hidden[n.Ref] {
-				p.Says = "This address is too like one that is taken."
+				p.Status, p.Says = unavailable, notAvailable
 			}
-		case p.Status == "free" && len(p.Near) == 0 && !hidden[n.Ref]:
+		case p.Status == "free" && len(p.Near) == 0 && !hidden[n.Ref] && (reads || how.Kind != "former"):
 			p.Says = fmt.Sprintf("This address is free, but resembles %s (%s).", n.Address, n.Name)
 		}
-		if !hidden[n.Ref] {
+		if !hidden[n.Ref] && (reads || how.Kind != "former") {
 			p.Near = append(p.Near, how)
 		}
 	}
 	return p, nil
 }
+
+// unavailable is the status of an address that somebody can't have, and is told no more of: which of a hidden group, a reserved word and a
+// former address stands in the way would tell of what they can't find.
+const (
+	unavailable  = "unavailable"
+	notAvailable = "This address is not available. Choose another, or ask an administrator."
+)
 
 // hiddenOf returns which of the groups near an address the actor can't find.
 func hiddenOf(v *workspace.View, near []store.Taken) (map[uuid.UUID]bool, error) {

@@ -37,6 +37,44 @@ func TestAddressProposals(t *testing.T) {
 	}
 }
 
+// What stands in the way of an address is told to whoever can't find it as what can't be had at all: a hidden group, one that is like its
+// address, its former address and that of one that was deleted say no more than a reserved one does.
+func TestWhatIsHiddenIsNotAvailable(t *testing.T) {
+	l := k.Fresh(t, "not_available")
+	ines, oda := l.Actor(t, kit.Administrator), l.Actor(t, kit.Owner)
+	hide := kit.Policy("find=members join.audience=nobody")
+	l.Make(t, "Unfound", func(n *api.NewGroup) { n.PolicyPatch = hide; n.Aliases = []string{"unfound-alias"} })
+	moved := l.Make(t, "Moved", func(n *api.NewGroup) { n.PolicyPatch = hide })
+	shown := l.Make(t, "Shown")
+	for _, g := range []api.Group{moved, shown} {
+		to := "new-" + g.Address
+		if _, err := l.Group.Change(ctx, ines, g.Address, api.GroupPatch{Address: &to}, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	l.SetNaming(t, api.Naming{Creators: "workspace"})
+	petra := l.Actor(t, kit.Colleague)
+	var says string
+	for _, local := range []string{"postmaster", "admin", "unfound", "unf0und", "unfound-alias", "moved", "new-moved"} {
+		p, err := l.Naming.Propose(ctx, petra, naming.Proposing{Address: local})
+		if says == "" {
+			says = p.Says
+		}
+		if err != nil || p.Status != "unavailable" || p.Says != says || len(p.Near) > 0 {
+			t.Errorf("%s: %+v, %v", local, p, err)
+		}
+		if a, err := l.Naming.Propose(ctx, ines, naming.Proposing{Address: local}); err != nil || a.Status == "unavailable" {
+			t.Errorf("an administrator is told of %s: %+v, %v", local, a, err)
+		}
+	}
+	if p, err := l.Naming.Propose(ctx, petra, naming.Proposing{Address: "new-shown"}); err != nil || p.Status != "taken" || len(p.Near) != 1 {
+		t.Errorf("of a group that they can find: %+v, %v", p, err)
+	}
+	if p, err := l.Naming.Propose(ctx, oda, naming.Proposing{Address: "unfound"}); err != nil || p.Status != "taken" {
+		t.Errorf("its owner: %+v, %v", p, err)
+	}
+}
+
 func TestNamesAreRuledWhileTheyAreTyped(t *testing.T) {
 	ines, petra := k.Actor(t, kit.Administrator), k.Actor(t, kit.Colleague)
 	if _, err := k.Naming.Propose(ctx, petra, naming.Proposing{Name: "x"}); err == nil {
@@ -139,7 +177,7 @@ func TestAddressesForEveryScript(t *testing.T) {
 		n.PolicyPatch = kit.Policy("find=members join.audience=nobody")
 	})
 	k.SetNaming(t, api.Naming{Creators: "workspace"})
-	if p, err := k.Naming.Propose(ctx, k.Actor(t, kit.Colleague), naming.Proposing{Name: "Secret Boats"}); err != nil || p.Status != "taken" || strings.Contains(p.Says, "Secret") || len(p.Near) != 0 {
+	if p, err := k.Naming.Propose(ctx, k.Actor(t, kit.Colleague), naming.Proposing{Name: "Secret Boats"}); err != nil || p.Status != "unavailable" || strings.Contains(p.Says, "Secret") || len(p.Near) != 0 {
 		t.Errorf("a hidden group is told of: %+v, %v", p, err)
 	}
 }

@@ -10,6 +10,7 @@ const statusWords: Record<Proposal['status'], string> = {
   taken: 'taken',
   alike: 'too alike',
   reserved: 'reserved',
+  unavailable: 'not available',
   against: 'against a rule',
   invalid: 'not possible',
 };
