@@ -410,16 +410,12 @@ func (a *app) demoCommand() *cobra.Command {
 		Example: "  ivytable demo\n  ivytable demo --reset\n" +
 			"  IVYTABLE_LISTEN=127.0.0.1:9480 IVYTABLE_SMTP_LISTEN=127.0.0.1:3525 IVYTABLE_DATA=data/second \\\n    IVYTABLE_POST_OFFICE=127.0.0.1:9481 IVYTABLE_POST_OFFICE_SMTP=127.0.0.1:3526 ivytable demo",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := s.logger(a.err)
-			if err != nil {
-				return err
-			}
 			if reset {
 				if err := demo.Forget(s.data); err != nil {
 					return err
 				}
 			}
-			return a.demo(cmd.Context(), &s, log, officeListen, officeSMTP)
+			return a.demo(cmd.Context(), &s, officeListen, officeSMTP)
 		},
 	}
 	s.flags(c, "", "data/demo", "warn")
@@ -431,12 +427,24 @@ func (a *app) demoCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListen, officeSMTP string) error {
+func (a *app) demo(ctx context.Context, s *daemon, officeListen, officeSMTP string) error {
 	pool, stop, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer stop()
+	if err := os.MkdirAll(s.data, 0o700); err != nil {
+		return err
+	}
+	kept, err := os.OpenFile(filepath.Join(s.data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer kept.Close()
+	log, err := s.logger(kept)
+	if err != nil {
+		return err
+	}
 	made, err := demo.Fill(ctx, pool, time.Now())
 	if err != nil {
 		return fmt.Errorf("make the sample workspace: %w", err)
@@ -477,6 +485,7 @@ func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListe
   Console      %s
   Mail in      smtp://%s    sign in with an address and its password
   Post office  http://%s    everything that is sent arrives here
+  Log          %s
 
   Administrator  %s
   Owner          %s
@@ -485,7 +494,7 @@ func (a *app) demo(ctx context.Context, s *daemon, log *slog.Logger, officeListe
   Password       %s    for everybody
 
 Stop with Ctrl-C. What you change is kept; start over with: make demo-reset
-`, state, s.publicURL, s.smtpListen, page.Addr(), demo.Administrator, demo.Owner, demo.Member, demo.Auditor, demo.Password)
+`, state, s.publicURL, s.smtpListen, page.Addr(), kept.Name(), demo.Administrator, demo.Owner, demo.Member, demo.Auditor, demo.Password)
 		})
 	})
 	return g.Wait()

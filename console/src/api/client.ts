@@ -34,6 +34,7 @@ export type HistoryEntry = Schemas['HistoryEntry'];
 export type HistoryKeeping = Schemas['HistoryKeeping'];
 export type Line = Schemas['Line'];
 export type HeldPost = Schemas['HeldPost'];
+export type JoinResult = Schemas['JoinResult'];
 export type LinkPreview = Schemas['LinkPreview'];
 export type OwnPart = Schemas['OwnPart'];
 export type LookAlike = Schemas['LookAlike'];

@@ -2,7 +2,7 @@ import { Box, Heading, HStack, Stack, Text } from '@chakra-ui/react';
 import { useQuery } from '@tanstack/react-query';
 import { Suspense } from 'react';
 import { Link, Navigate, Outlet, useLocation, useOutletContext, useParams } from 'react-router';
-import { api, ask, type Group, Refusal } from '../api/client';
+import { api, ask, type Group, type JoinResult, Refusal } from '../api/client';
 import { useChange } from '../lib/use-change';
 import { useMe } from '../session/me';
 import type { Delivery } from '../shared/delivery';
@@ -37,16 +37,22 @@ function NotFound({ reference: ref, says }: { reference: string; says: string })
           }),
         ),
   );
-  if (part.data) {
+  const went = change.data && 'outcome' in change.data ? (change.data as JoinResult) : undefined;
+  if (part.data && went?.outcome !== 'done') {
     return (
-      <Box p="5" maxW="34rem" mx="auto">
+      <Stack p="5" maxW="34rem" mx="auto" gap="5">
         <OwnPart part={part.data} change={change} />
-      </Box>
+        {went && <Text role="status">{went.says}</Text>}
+        <Text fontSize="sm" color="fg.muted">
+          The group can be found by fewer people than are in it, so this is all that you see of it. Its mail reaches you
+          all the same.
+        </Text>
+      </Stack>
     );
   }
   if (part.isPending) return <Loading what="the group" />;
   return (
-    <Nothing title={change.data && 'says' in change.data ? String(change.data.says) : says}>
+    <Nothing title={went?.says ?? says}>
       <Link to="/groups">All groups</Link>
     </Nothing>
   );
