@@ -160,12 +160,13 @@ func (a *app) externalRules() *cobra.Command {
 
 func (a *app) externalSet() *cobra.Command {
 	var given api.ExternalRules
+	var only, never listFlags
 	c := &cobra.Command{Use: "set-rules", Short: "Change what the workspace says of external members", Args: cobra.NoArgs,
-		Example: "  ivytable external set-rules --refuse lucky-draw.example --days 365 --preview\n  ivytable external set-rules --allowed=false"}
+		Example: "  ivytable external set-rules --add-refused lucky-draw.example --days 365 --preview\n  ivytable external set-rules --allowed=false"}
 	f := c.Flags()
 	f.BoolVar(&given.Allowed, "allowed", true, "groups may take external members")
-	f.StringSliceVar(&given.Only, "only", nil, "domains from which alone they are taken; empty for every domain")
-	f.StringSliceVar(&given.Not, "refuse", nil, "domains from which nobody is taken")
+	only.flags(f, "only", "a domain from which they are taken, and from no others but those of this list; without any, from every domain")
+	never.flags(f, "refused", "a domain from which nobody is taken")
 	f.BoolVar(&given.Invited, "by-letter", false, "they come in when they have agreed by a letter")
 	f.IntVar(&given.Days, "days", 0, "for how many days they are in before somebody prolongs it; 0 for good")
 	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
@@ -173,11 +174,17 @@ func (a *app) externalSet() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for flag, to := range map[string]func(){"allowed": func() { r.Allowed = given.Allowed }, "only": func() { r.Only = given.Only }, "refuse": func() { r.Not = given.Not },
+		for flag, to := range map[string]func(){"allowed": func() { r.Allowed = given.Allowed },
 			"by-letter": func() { r.Invited = given.Invited }, "days": func() { r.Days = given.Days }} {
 			if f.Changed(flag) {
 				to()
 			}
+		}
+		if r.Only, err = only.edit(r.Only); err != nil {
+			return err
+		}
+		if r.Not, err = never.edit(r.Not); err != nil {
+			return err
 		}
 		version := strconv.Quote(fmt.Sprint(r.Version))
 		if r, err = c.Guarded(version).SetExternalRules(ctx, r); err != nil {

@@ -212,7 +212,8 @@ func (a *app) groupCreate() *cobra.Command {
 
 func (a *app) groupChange() *cobra.Command {
 	var name, description, exempt, until, address, language, welcome, delivery string
-	var add, drop, traits []string
+	var add, drop []string
+	var traits listFlags
 	var mail mailFlags
 	c := &cobra.Command{
 		Use: "change GROUP", Short: "Change what a group is called, where it is, what it does, how long it lives", Args: cobra.ExactArgs(1),
@@ -227,7 +228,7 @@ func (a *app) groupChange() *cobra.Command {
 		for flag, to := range map[string]func(){
 			"name": func() { p.Name = &name }, "description": func() { p.Description = &description }, "address": func() { p.Address = &address },
 			"language": func() { p.Language = &language }, "welcome": func() { p.Welcome = &welcome }, "default-delivery": func() { p.Delivery = &delivery },
-			"trait": func() { p.Traits = &traits }, "exempt": func() { p.Exempt = &exempt }, "exempt-until": func() { p.ExemptUntil = &until },
+			"exempt": func() { p.Exempt = &exempt }, "exempt-until": func() { p.ExemptUntil = &until },
 		} {
 			if c.Flags().Changed(flag) {
 				to()
@@ -236,10 +237,17 @@ func (a *app) groupChange() *cobra.Command {
 		}
 		p.Mail = mail.patch(c)
 		given = given || p.Mail != (api.MailPatch{})
-		if len(add)+len(drop) > 0 {
+		if len(add)+len(drop) > 0 || traits.given() {
 			g, err := cl.Group(ctx, args[0])
 			if err != nil {
 				return err
+			}
+			if traits.given() {
+				all, err := traits.edit(g.Traits)
+				if err != nil {
+					return err
+				}
+				p.Traits, given = &all, true
 			}
 			for _, d := range drop {
 				if !slices.ContainsFunc(g.Aliases, func(x string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x }) {
@@ -249,7 +257,9 @@ func (a *app) groupChange() *cobra.Command {
 			keep := slices.DeleteFunc(append(g.Aliases, add...), func(x string) bool {
 				return slices.ContainsFunc(drop, func(d string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x })
 			})
-			p.Aliases, given = &keep, true
+			if len(add)+len(drop) > 0 {
+				p.Aliases, given = &keep, true
+			}
 			if !c.Flags().Changed("if-version") {
 				cl = cl.Guarded(fmt.Sprintf("%q", fmt.Sprint(g.Version)))
 			}
@@ -267,9 +277,9 @@ func (a *app) groupChange() *cobra.Command {
 	f.StringVar(&name, "name", "", "a new name; the address stays")
 	f.StringVar(&address, "address", "", "a new address; the old one stays as an alias")
 	f.StringSliceVar(&add, "add-alias", nil, "a further address; repeat for more")
-	f.StringSliceVar(&drop, "drop-alias", nil, "a further address to give up; repeat for more")
+	f.StringSliceVar(&drop, "remove-alias", nil, "a further address to give up; repeat for more")
 	f.StringVar(&description, "description", "", "why it exists")
-	f.StringSliceVar(&traits, "trait", nil, "all that it does: archive, desk, calendar, access; empty for nothing")
+	traits.flags(f, "trait", "what it does: archive, desk, calendar, access")
 	f.StringVar(&language, "language", "", "of its notices: en or de")
 	f.StringVar(&delivery, "default-delivery", "", "whether new members get each message: each or none")
 	f.StringVar(&welcome, "welcome", "", "said to new members")

@@ -56,10 +56,11 @@ func (a *app) showNaming(n api.Naming) error {
 
 func (a *app) namingChange() *cobra.Command {
 	var given api.Naming
-	var other []string
+	var words, beginnings listFlags
+	var other, without []string
 	c := &cobra.Command{
 		Use: "change", Short: "Change the rules of naming", Args: cobra.NoArgs, Long: "Change the rules of naming. What is not given stays as it is.",
-		Example: "  ivytable naming change --pattern \"{name} ({locality})\" --word payroll --beginning All --preview",
+		Example: "  ivytable naming change --pattern \"{name} ({locality})\" --add-word payroll --add-beginning All --preview\n  ivytable naming change --remove-word payroll",
 	}
 	a.changes(c, func(ctx context.Context, cl *client.Client, _ []string) error {
 		n, err := cl.Naming(ctx)
@@ -69,24 +70,31 @@ func (a *app) namingChange() *cobra.Command {
 		if !c.Flags().Changed("if-version") {
 			cl = cl.Guarded(fmt.Sprintf("%q", fmt.Sprint(n.Version)))
 		}
-		for _, x := range other {
-			if x == "" {
-				continue
+		for _, x := range without {
+			i := slices.IndexFunc(n.Patterns, func(p api.NamePattern) bool { return p.Filter == strings.TrimSpace(x) })
+			if i < 0 {
+				return usagef("there is no pattern for %q to take away", x)
 			}
+			n.Patterns = slices.Delete(n.Patterns, i, i+1)
+		}
+		for _, x := range other {
 			filter, pattern, ok := strings.Cut(x, "=>")
 			if !ok {
-				return usagef("--other is written as FILTER => PATTERN, not %q", x)
+				return usagef("--add-pattern is written as FILTER => PATTERN, not %q", x)
 			}
-			given.Patterns = append(given.Patterns, api.NamePattern{Filter: strings.TrimSpace(filter), Pattern: strings.TrimSpace(pattern)})
+			n.Patterns = append(n.Patterns, api.NamePattern{Filter: strings.TrimSpace(filter), Pattern: strings.TrimSpace(pattern)})
 		}
-		full := func(s string) bool { return s == "" }
-		for flag, take := range map[string]func(){
-			"creators": func() { n.Creators = given.Creators }, "pattern": func() { n.Pattern = given.Pattern }, "other": func() { n.Patterns = given.Patterns },
-			"word": func() { n.Words = slices.DeleteFunc(given.Words, full) }, "beginning": func() { n.Beginnings = slices.DeleteFunc(given.Beginnings, full) },
-		} {
-			if c.Flags().Changed(flag) {
-				take()
-			}
+		if c.Flags().Changed("creators") {
+			n.Creators = given.Creators
+		}
+		if c.Flags().Changed("pattern") {
+			n.Pattern = given.Pattern
+		}
+		if n.Words, err = words.edit(n.Words); err != nil {
+			return err
+		}
+		if n.Beginnings, err = beginnings.edit(n.Beginnings); err != nil {
+			return err
 		}
 		if n, err = cl.SetNaming(ctx, n); err != nil {
 			return err
@@ -96,9 +104,10 @@ func (a *app) namingChange() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&given.Creators, "creators", "", "who may create groups: administrators or workspace")
 	f.StringVar(&given.Pattern, "pattern", "", "how groups are named, such as \"{name} ({locality})\": {name} is what is typed, other fields are the creator's; empty for none")
-	f.StringArrayVar(&other, "other", nil, "another pattern for some groups, as FILTER => PATTERN; repeat for more, empty for none")
-	f.StringSliceVar(&given.Words, "word", nil, "every reserved word; repeat for more, empty for none")
-	f.StringSliceVar(&given.Beginnings, "beginning", nil, "every reserved beginning; repeat for more, empty for none")
+	f.StringArrayVar(&other, "add-pattern", nil, "another pattern for some groups, as FILTER => PATTERN; repeat for more")
+	f.StringArrayVar(&without, "remove-pattern", nil, "the filter of such a pattern, to take it away; repeat for more")
+	words.flags(f, "word", "a reserved word")
+	beginnings.flags(f, "beginning", "a reserved beginning")
 	return c
 }
 

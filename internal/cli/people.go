@@ -188,7 +188,7 @@ func (a *app) personAdd() *cobra.Command {
 
 func (a *app) personChange() *cobra.Command {
 	var name, role, address string
-	var former []string
+	var former listFlags
 	var p api.PersonPatch
 	c := &cobra.Command{
 		Use: "change PERSON", Short: "Change an entry of the directory; rules of membership follow at once", Args: cobra.ExactArgs(1),
@@ -204,12 +204,23 @@ func (a *app) personChange() *cobra.Command {
 		if c.Flags().Changed("address") {
 			p.Address = &address
 		}
-		if c.Flags().Changed("former") {
-			keep := slices.DeleteFunc(former, func(s string) bool { return s == "" })
+		if former.given() {
+			is, err := cl.Person(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			led := is.Former
+			if c.Flags().Changed("address") { // the address of now is one of before then, and the new one is not
+				led = slices.DeleteFunc(append(led, is.Address), func(x string) bool { return strings.EqualFold(x, address) })
+			}
+			keep, err := former.edit(led)
+			if err != nil {
+				return err
+			}
 			p.Former = &keep
 		}
 		if p.Name == nil && p.WorkspaceRole == nil && p.Address == nil && p.Former == nil && len(p.Attributes) == 0 {
-			return usagef("nothing to change: give --name, --address, --former, --set or --workspace-role")
+			return usagef("nothing to change: give --name, --address, --remove-former, --set or --workspace-role")
 		}
 		d, err := cl.ChangePerson(ctx, args[0], p)
 		if err != nil {
@@ -219,7 +230,7 @@ func (a *app) personChange() *cobra.Command {
 	}, guarded)
 	c.Flags().StringVar(&name, "name", "", "a new name")
 	c.Flags().StringVar(&address, "address", "", "another address; the one before leads to them still")
-	c.Flags().StringSliceVar(&former, "former", nil, "every address of before that is to lead to them still; repeat for more, empty for none")
+	former.flags(c.Flags(), "former", "an address of before that is to lead to them still")
 	c.Flags().StringToStringVar(&p.Attributes, "set", nil, "a field, such as department=Deck, or department= to empty it; repeat for more")
 	c.Flags().StringVar(&role, "workspace-role", "", "administrator, auditor or none")
 	return c

@@ -215,8 +215,9 @@ func (a *app) findingLimits() *cobra.Command {
 
 func (a *app) findingSetLimits() *cobra.Command {
 	var given api.ReviewLimits
+	var off listFlags
 	c := &cobra.Command{Use: "set-limits", Short: "Change from when on something is found; everything is looked at again", Args: cobra.NoArgs,
-		Example: "  ivytable finding set-limits --quiet-days 365 --preview\n  ivytable finding set-limits --off alias_unused,one_owner"}
+		Example: "  ivytable finding set-limits --quiet-days 365 --preview\n  ivytable finding set-limits --add-off alias_unused,one_owner"}
 	f := c.Flags()
 	fields := []struct {
 		flag, says string
@@ -233,7 +234,7 @@ func (a *app) findingSetLimits() *cobra.Command {
 	for _, x := range fields {
 		f.IntVar(x.of(&given), x.flag, 0, x.says)
 	}
-	f.StringSliceVar(&given.Off, "off", nil, "kinds that are not looked for; empty for none")
+	off.flags(f, "off", "a kind that is not looked for")
 	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
 		l, err := c.ReviewLimits(ctx)
 		if err != nil {
@@ -244,8 +245,8 @@ func (a *app) findingSetLimits() *cobra.Command {
 				*x.of(&l) = *x.of(&given)
 			}
 		}
-		if f.Changed("off") {
-			l.Off = slices.DeleteFunc(given.Off, func(s string) bool { return s == "" })
+		if l.Off, err = off.edit(l.Off); err != nil {
+			return err
 		}
 		version := strconv.Quote(fmt.Sprint(l.Version))
 		l.Version = 0
