@@ -86,8 +86,10 @@ export function Invitation({ signedIn = false }: { signedIn?: boolean }) {
             </>
           ) : (
             <Text fontWeight="600" role="status">
-              {l.state === 'accepted' && l.group.address
-                ? `You accepted: mail to ${l.group.address} reaches ${l.for}.`
+              {l.state === 'accepted'
+                ? l.group.address
+                  ? `You accepted: mail to ${l.group.address} reaches ${l.for}.`
+                  : 'You accepted it.'
                 : l.state === 'declined'
                   ? 'You declined. Nobody put you into it.'
                   : l.says}

@@ -76,7 +76,11 @@ func decide(v *workspace.View, g *store.Group, ends error, action string, who so
 		return policy.Tell(policy.Refuse, "state", door.Name+" has ended.", "Restore the group.")
 	case "join", "leave":
 		own := action == "leave" && !who.subject.SignedIn && who.member.Role != 0 // whom each letter has a link for
-		if told := who.subject.Why(access.ReadGroup, who.relation, &g.Policy); told.Outcome != policy.Allow && !own {
+		need := access.ReadGroup
+		if action == "leave" {
+			need = access.OwnPart
+		}
+		if told := who.subject.Why(need, who.relation, &g.Policy); told.Outcome != policy.Allow && !own {
 			return told
 		}
 		if action == "leave" {
