@@ -19,23 +19,44 @@ import (
 	kit "ivytable.example/ivytable/internal/testkit"
 )
 
-// Nobody's request is refused before what it brings is read: its body never comes.
-func TestNobodySendsNoBody(t *testing.T) {
+// announces begins a request whose body never comes, and returns the status of the answer.
+func announces(t *testing.T, op operation, octets int, header string) int {
+	t.Helper()
+	c, err := net.Dial("tcp", strings.TrimPrefix(server.URL, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	_ = c.SetDeadline(time.Now().Add(4 * time.Second)) // a body is waited for longer
+	fmt.Fprintf(c, "%s %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n%s\r\n{", op.Method, at(op.Path, "ref=x address=y id=z", ""), octets, header)
+	res, err := http.ReadResponse(bufio.NewReader(c), nil)
+	if err != nil {
+		return 0
+	}
+	return res.StatusCode
+}
+
+// Nobody's request is refused before what it brings is read, however much that is: its body never comes. So is anybody's that announces more
+// than the route takes.
+func TestBodiesThatNobodyReads(t *testing.T) {
+	by := "Authorization: Bearer " + token(t, kit.Administrator) + "\r\n"
 	for id, op := range operations() {
-		if op.RequestBody == nil || op.Security != nil && len(op.Security) == 0 {
+		if op.RequestBody == nil {
 			continue
 		}
-		c, err := net.Dial("tcp", strings.TrimPrefix(server.URL, "http://"))
-		if err != nil {
-			t.Fatal(err)
+		public := op.Security != nil && len(op.Security) == 0
+		for _, octets := range []int{20_000, 3_000_000} {
+			want := http.StatusUnauthorized
+			if public {
+				want = http.StatusRequestEntityTooLarge
+			}
+			if got := announces(t, op, octets, ""); got != want {
+				t.Errorf("%s with %d octets by nobody: %d, want %d", id, octets, got, want)
+			}
 		}
-		_ = c.SetDeadline(time.Now().Add(10 * time.Second))
-		fmt.Fprintf(c, "%s %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 3000000\r\n\r\n{", op.Method, at(op.Path, "ref=x address=y id=z", ""))
-		res, err := http.ReadResponse(bufio.NewReader(c), nil)
-		if err != nil || res.StatusCode != http.StatusUnauthorized {
-			t.Errorf("%s: %+v, %v", id, res, err)
+		if got := announces(t, op, 49<<20, by); got != http.StatusRequestEntityTooLarge {
+			t.Errorf("%s with 49 MiB: %d", id, got)
 		}
-		c.Close()
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -296,23 +297,32 @@ func (s *server) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if need, _ := op.Metadata[scopeKey].(string); err == nil {
 		err = by.Cover(need) // where nobody is needed too: whoever comes with a token acts as its person
 	}
+	r, rw := humachi.Unwrap(ctx)
+	refuse := func(p *failure) {
+		if r.ContentLength != 0 { // a body is not waited for that nobody reads
+			rw.Header().Set("Connection", "close")
+		}
+		write(rw, p)
+	}
 	if err != nil {
-		_, rw := humachi.Unwrap(ctx)
-		write(rw, s.problem(ctx.Context(), err))
+		refuse(s.problem(ctx.Context(), err))
+		return
+	}
+	if most := op.MaxBodyBytes; most > 0 && r.ContentLength > most {
+		refuse(newProblem(http.StatusRequestEntityTooLarge, fmt.Sprintf("The body is too large: it is announced with %d bytes, and %d is the most here.", r.ContentLength, most)))
 		return
 	}
 	if public { // whose bodies are small
 		next(ctx)
 		return
 	}
-	r, rw := humachi.Unwrap(ctx)
 	octets := r.ContentLength
 	if octets < 0 {
 		octets = ctx.Operation().MaxBodyBytes
 	}
 	give, ok := s.inFlight.take(actor(ctx.Context()).Person.ID, min(octets, ctx.Operation().MaxBodyBytes))
 	if !ok {
-		write(rw, s.problem(ctx.Context(), workspace.Later(5, "You are sending too much at once. Let one request end before the next.")))
+		refuse(s.problem(ctx.Context(), workspace.Later(5, "You are sending too much at once. Let one request end before the next.")))
 		return
 	}
 	defer give()
