@@ -45,7 +45,7 @@ func sides(t *testing.T, p *place, ines *tab, c *client.Client) {
 	}
 	ines.open("/waiting?kind=post", "The green slip")
 	ines.click(`[aria-label^="Read it: “The green slip”"]`)
-	ines.do(ines.See("You have no part in Lost Property"), ines.Fill(`[aria-label="Why you read it"]`, "The slip is asked for"), ines.Press("Read it, and say so"))
+	ines.do(ines.See("No role of yours in Lost Property"), ines.Fill(`[aria-label="Why you read it"]`, "The slip is asked for"), ines.Press("Read it, and say so"))
 	ines.do(ines.See("Is it free ?"), ines.See("It was written as HTML; this is its text."), ines.Press("Approve, and trust "+asks), ines.See("1 decision approved"))
 	if o, err := c.Override(ctx, "lost-property@merrowline.example", asks); err != nil || o.Override != "trusted" {
 		t.Errorf("%+v, %v", o, err)

@@ -68,7 +68,7 @@ type Invitation struct {
 // LinkPreview is an invitation or a join link, as whoever holds it sees it.
 type LinkPreview struct {
 	Kind        string    `json:"kind" enum:"invitation,link"`
-	Group       Name      `json:"group"`
+	Group       Name      `json:"group" doc:"Empty, as all that is said of the group, once what the link stands for is over"`
 	Description string    `json:"description"`
 	Sentence    string    `json:"sentence" doc:"The group's policy in one line"`
 	Owners      []string  `json:"owners" doc:"Names of those who run it"`

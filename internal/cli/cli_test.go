@@ -216,7 +216,7 @@ var steps = []struct {
 	{kit.Administrator, "person history liv.strand@merrowline.example", 0},
 	{kit.Administrator, "history keeping", 0},
 	{kit.Administrator, "history keep --months 6", 1},
-	{kit.Administrator, "history keep --months 84 --add-seals-to signe.holm@merrowline.example --every month --preview", 0},
+	{kit.Administrator, "history keep --months 84 --add-recipient signe.holm@merrowline.example --every month --preview", 0},
 	{kit.Administrator, "history keep --months 84 --every month", 0},
 	{kit.Owner, "history keep --months 84", 4},
 	{kit.Administrator, "report", 0},

@@ -162,11 +162,11 @@ func (a *app) externalSet() *cobra.Command {
 	var given api.ExternalRules
 	var only, never listFlags
 	c := &cobra.Command{Use: "set-rules", Short: "Change what the workspace says of external members", Args: cobra.NoArgs,
-		Example: "  ivytable external set-rules --add-refused lucky-draw.example --days 365 --preview\n  ivytable external set-rules --allowed=false"}
+		Example: "  ivytable external set-rules --add-refused-domain lucky-draw.example --days 365 --preview\n  ivytable external set-rules --allowed=false"}
 	f := c.Flags()
 	f.BoolVar(&given.Allowed, "allowed", true, "groups may take external members")
-	only.flags(f, "only", "a domain from which they are taken, and from no others but those of this list; without any, from every domain")
-	never.flags(f, "refused", "a domain from which nobody is taken")
+	only.flags(f, "allowed-domain", "a domain from which they are taken, and from no others but those of this list; without any, from every domain")
+	never.flags(f, "refused-domain", "a domain from which nobody is taken")
 	f.BoolVar(&given.Invited, "by-letter", false, "they come in when they have agreed by a letter")
 	f.IntVar(&given.Days, "days", 0, "for how many days they are in before somebody prolongs it; 0 for good")
 	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {

@@ -212,8 +212,7 @@ func (a *app) groupCreate() *cobra.Command {
 
 func (a *app) groupChange() *cobra.Command {
 	var name, description, exempt, until, address, language, welcome, delivery string
-	var add, drop []string
-	var traits listFlags
+	var aliases, traits listFlags
 	var mail mailFlags
 	c := &cobra.Command{
 		Use: "change GROUP", Short: "Change what a group is called, where it is, what it does, how long it lives", Args: cobra.ExactArgs(1),
@@ -237,7 +236,7 @@ func (a *app) groupChange() *cobra.Command {
 		}
 		p.Mail = mail.patch(c)
 		given = given || p.Mail != (api.MailPatch{})
-		if len(add)+len(drop) > 0 || traits.given() {
+		if aliases.given() || traits.given() {
 			g, err := cl.Group(ctx, args[0])
 			if err != nil {
 				return err
@@ -249,16 +248,17 @@ func (a *app) groupChange() *cobra.Command {
 				}
 				p.Traits, given = &all, true
 			}
-			for _, d := range drop {
-				if !slices.ContainsFunc(g.Aliases, func(x string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x }) {
-					return fmt.Errorf("%s has no further address %s; it has %s", g.Name, d, cmp.Or(strings.Join(g.Aliases, ", "), "none"))
+			if aliases.given() {
+				for i, x := range aliases.remove { // also by the part before the @
+					if at := slices.IndexFunc(g.Aliases, func(a string) bool { return strings.HasPrefix(a, x+"@") }); at >= 0 {
+						aliases.remove[i] = g.Aliases[at]
+					}
 				}
-			}
-			keep := slices.DeleteFunc(append(g.Aliases, add...), func(x string) bool {
-				return slices.ContainsFunc(drop, func(d string) bool { return d == x || d+"@"+strings.SplitN(g.Address, "@", 2)[1] == x })
-			})
-			if len(add)+len(drop) > 0 {
-				p.Aliases, given = &keep, true
+				all, err := aliases.edit(g.Aliases)
+				if err != nil {
+					return err
+				}
+				p.Aliases, given = &all, true
 			}
 			if !c.Flags().Changed("if-version") {
 				cl = cl.Guarded(fmt.Sprintf("%q", fmt.Sprint(g.Version)))
@@ -276,8 +276,7 @@ func (a *app) groupChange() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&name, "name", "", "a new name; the address stays")
 	f.StringVar(&address, "address", "", "a new address; the old one stays as an alias")
-	f.StringSliceVar(&add, "add-alias", nil, "a further address; repeat for more")
-	f.StringSliceVar(&drop, "remove-alias", nil, "a further address to give up; repeat for more")
+	aliases.flags(f, "alias", "a further address")
 	f.StringVar(&description, "description", "", "why it exists")
 	traits.flags(f, "trait", "what it does: archive, desk, calendar, access")
 	f.StringVar(&language, "language", "", "of its notices: en or de")

@@ -249,10 +249,10 @@ func (a *app) historyKeep() *cobra.Command {
 	var every string
 	c := &cobra.Command{Use: "keep", Short: "Change for how long the history is kept, and who gets its seals", Args: cobra.NoArgs,
 		Long:    wrap("Change for how many months the history is kept, and who gets its last seal by mail. What is older is forgotten at night; the chain of seals can be followed from there on. What is not given stays.", 0),
-		Example: "  ivytable history keep --months 84 --preview\n  ivytable history keep --add-seals-to signe.holm@merrowline.example --every week"}
+		Example: "  ivytable history keep --months 84 --preview\n  ivytable history keep --add-recipient signe.holm@merrowline.example --every week"}
 	f := c.Flags()
 	f.IntVar(&months, "months", 0, "for how many months it is kept, 12 at least; 0: for good")
-	to.flags(f, "seals-to", "address of somebody of the workspace who keeps the seals")
+	to.flags(f, "recipient", "address of somebody of the workspace who gets the seals")
 	f.StringVar(&every, "every", "", "how often they get one: day, week, month")
 	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
 		k, err := c.HistoryKeeping(ctx)

@@ -217,7 +217,7 @@ func (a *app) findingSetLimits() *cobra.Command {
 	var given api.ReviewLimits
 	var off listFlags
 	c := &cobra.Command{Use: "set-limits", Short: "Change from when on something is found; everything is looked at again", Args: cobra.NoArgs,
-		Example: "  ivytable finding set-limits --quiet-days 365 --preview\n  ivytable finding set-limits --add-off alias_unused,one_owner"}
+		Example: "  ivytable finding set-limits --quiet-days 365 --preview\n  ivytable finding set-limits --add-skipped alias_unused,one_owner"}
 	f := c.Flags()
 	fields := []struct {
 		flag, says string
@@ -234,7 +234,7 @@ func (a *app) findingSetLimits() *cobra.Command {
 	for _, x := range fields {
 		f.IntVar(x.of(&given), x.flag, 0, x.says)
 	}
-	off.flags(f, "off", "a kind that is not looked for")
+	off.flags(f, "skipped", "a kind that is not looked for")
 	return a.changes(c, func(ctx context.Context, c *client.Client, _ []string) error {
 		l, err := c.ReviewLimits(ctx)
 		if err != nil {

@@ -143,7 +143,9 @@ func (m Message) proven(names []string) bool {
 			}
 		case "authentication-results":
 			by, results, ok := parseResults(f.Value())
-			if ok && slices.Contains(names, by) {
+			if !ok {
+				return false // it may be the relay's, and what stands below it anybody's
+			} else if slices.Contains(names, by) {
 				return slices.ContainsFunc(results, func(r result) bool { return r.proves(m.Author) })
 			}
 		}

@@ -254,10 +254,11 @@ func (s *Tx) SetRole(group uuid.UUID, ids []uuid.UUID, role expand.Role) error {
 	})
 }
 
-// Appoint notes that a member of a group has the role that they have by somebody's decision at a moment, from which their membership
-// counts.
-func (s *Tx) Appoint(group, member uuid.UUID, by string, at time.Time) error {
-	return wrap("record who appointed", s.writing(ofGroups).Exec("UPDATE memberships SET added_by = ?, added_at = ? WHERE group_id = ? AND member_id = ?", by, at, group, member).Error)
+// Appoint notes that somebody has the role that they have in groups by a decision at a moment, from which their membership counts.
+func (s *Tx) Appoint(groups []uuid.UUID, member uuid.UUID, by string, at time.Time) error {
+	return inBatches(groups, func(some []uuid.UUID) error {
+		return wrap("record who appointed", s.writing(ofGroups).Exec("UPDATE memberships SET added_by = ?, added_at = ? WHERE member_id = ? AND group_id IN ?", by, at, member, some).Error)
+	})
 }
 
 // SetMail turns the delivery of members of a group on or off.
@@ -431,11 +432,30 @@ type Recipient struct {
 	How      int8      // one of Each, Digest, Conversations; of the latter two Person is known too
 }
 
-// MailIn returns who takes the mail of a group in which none is nested.
-func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) {
+// MailAmong returns those of some people who take the mail of a group in which none is nested.
+func (s *Reads) MailAmong(group uuid.UUID, asOf AsOf, people []uuid.UUID) (out []Recipient, err error) {
+	err = inBatches(people, func(some []uuid.UUID) error {
+		query, args := mailIn(group, asOf)
+		rows, err := s.db.Raw(query+" AND m.member_id IN ?", append(args, some)...).Rows()
+		if err != nil {
+			return wrap("read who takes mail", err)
+		}
+		more, err := recipientsIn(group, rows)
+		out = append(out, more...)
+		return err
+	})
+	return out, err
+}
+
+func mailIn(group uuid.UUID, asOf AsOf) (query string, args []any) {
 	then, args := asOf.where("m.added_at")
-	query := "SELECT p.address, IF(p.external OR m.how > 0, p.id, NULL), p.external, m.how FROM memberships m JOIN people p ON p.id = m.member_id AND p.active AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?) WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
-	args = append([]any{asOf.Now, group, KindPerson}, args...)
+	query = "SELECT p.address, IF(p.external OR m.how > 0, p.id, NULL), p.external, m.how FROM memberships m JOIN people p ON p.id = m.member_id AND p.active AND (p.mail_paused_until IS NULL OR p.mail_paused_until <= ?) WHERE m.group_id = ? AND m.kind = ? AND m.mail" + then
+	return query, append([]any{asOf.Now, group, KindPerson}, args...)
+}
+
+// MailIn returns who takes the mail of a group in which none is nested.
+func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) ([]Recipient, error) {
+	query, args := mailIn(group, asOf)
 	stmt, err := s.prepare(query)
 	if err != nil {
 		return nil, wrap("read who takes mail", err)
@@ -449,6 +469,10 @@ func (s *Reads) MailIn(group uuid.UUID, asOf AsOf) (out []Recipient, err error) 
 	if err != nil {
 		return nil, wrap("read who takes mail", err)
 	}
+	return recipientsIn(group, rows)
+}
+
+func recipientsIn(group uuid.UUID, rows *sql.Rows) (out []Recipient, err error) {
 	defer rows.Close()
 	var address, person, external, how sql.RawBytes
 	for rows.Next() {

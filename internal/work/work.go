@@ -59,7 +59,6 @@ type Runner struct {
 	o    Options
 	wake chan struct{}
 	size atomic.Int32 // recipients in one transaction
-	most atomic.Int32 // that the relay takes in one
 	away atomic.Bool  // the relay did not answer when it was last asked
 	idle lines
 }
@@ -72,7 +71,6 @@ func New(o Options) *Runner {
 	}
 	r := &Runner{o: o, wake: make(chan struct{}, 1)}
 	r.size.Store(batch)
-	r.most.Store(batch)
 	return r
 }
 
@@ -238,7 +236,7 @@ func (r *Runner) attempt(ctx context.Context, hands *post.Hands, j *post.Job) {
 	}()
 	var shared signature
 	for {
-		size := int(min(r.size.Load(), r.most.Load()))
+		size := int(r.size.Load())
 		n := 1
 		if len(j.To) > many*size {
 			n = lanes
@@ -297,9 +295,7 @@ func (r *Runner) send(ctx context.Context, hands *post.Hands, j *post.Job, log *
 		if p.err != nil || len(rest) == 0 || took == 0 || ctx.Err() != nil {
 			return
 		}
-		if len(rest)+took == len(p.results) {
-			r.most.Store(int32(max(1, len(p.results)-len(rest))))
-		}
+		r.size.Store(int32(took))
 		var further part
 		to := make([]string, len(rest))
 		for i, at := range rest {

@@ -149,6 +149,11 @@ func (k *Kernel) Do(ctx context.Context, by Actor, f func(c *Change) error) erro
 			return err
 		}
 		done = c
+		if !by.Preview {
+			if err := c.tellOfOneself(); err != nil {
+				return err
+			}
+		}
 		letters := 0
 		for _, l := range c.gathered() {
 			letters += len(l.to)

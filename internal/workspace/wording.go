@@ -133,7 +133,7 @@ const (
 // aboutMany names the letter that is written in place of several of a kind that one change sends
 // to the same people.
 var aboutMany = map[string]string{LetterDue: "several due", LetterLapsed: "several lapsed", LetterRetired: "several retired", LetterNearer: "several nearer", LetterManager: "several for a manager", LetterAdded: "several added", LetterHandedOver: "several handed over",
-	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait", LetterVouching: "several vouchings"}
+	LetterOwnerless: "several ownerless", LetterRuleWaits: "several rules wait", LetterEnding: "several ending", LetterNestAsked: "several nests asked", LetterConsentOver: "several consents over", LetterVoucherLeft: "several vouchers left", LetterPostsWait: "several groups with posts that wait", LetterSelfAppointed: "several self appointed", LetterVouching: "several vouchings"}
 
 var english = language{
 	date: func(t time.Time) string { return t.Format("2 Jan 2006") },
@@ -250,7 +250,7 @@ var english = language{
 			"Open the page below to read, approve or decline. Deciding needs you to sign in."},
 			"Look at what waits", "This came because you decide about messages to {address}, or take care of it.", "{name} ({address}): {count}, the oldest \"{subject}\" by {from}, since {since}"},
 		LetterPostRead: {"An administrator read mail to {name}", []string{
-			"{by}, who has no part in {name} ({address}), read the message \"{subject}\" by {from}, which waits for approval.",
+			"{by}, an administrator, whom no role in {name} ({address}) lets read its mail, read the message \"{subject}\" by {from}, which waits for approval.",
 			"Why: {reason}",
 			"You are told at most once a day; the history has each."},
 			"Open the history", whyOwnerEnglish, ""},
@@ -401,6 +401,10 @@ var english = language{
 			"{by} put you into these mail groups:",
 			"Mail to them reaches you from now on, as far as each passes it on to you. To change that, or to leave, open the page below."},
 			"Look at my groups", "This came because you were put into these groups.", "{name} ({address}) {welcome}"},
+		aboutMany[LetterSelfAppointed]: {"An administrator is in {number} of your groups now", []string{
+			"{by}, an administrator, gave themselves a role in these {number} groups:",
+			"If you did not expect this, ask them why. The history of each has everything that they do in it."},
+			"Look at my groups", "This came because you own these groups.", "{name} ({address}): {role}"},
 		aboutMany[LetterHandedOver]: {"You now own {number} more groups", []string{
 			"Their last owner leaves the organisation, and {by} made you an owner of these groups:",
 			"Open the page below to see who is in them. If some are not yours to run, make somebody else an owner of those."},
@@ -560,7 +564,7 @@ var german = language{
 			"Öffnen Sie die Seite unten, um zu lesen, zuzustimmen oder abzulehnen. Dafür melden Sie sich an."},
 			"Wartendes ansehen", "Sie erhalten dies, weil Sie über Nachrichten an {address} entscheiden oder sich um die Gruppe kümmern.", "{name} ({address}): {count}, am längsten „{subject}“ von {from}, seit {since}"},
 		LetterPostRead: {"Ein Administrator hat E-Mail an {name} gelesen", []string{
-			"{by} hat keinen Anteil an {name} ({address}) und hat die Nachricht „{subject}“ von {from} gelesen, die auf Zustimmung wartet.",
+			"{by} hat als Administrator, ohne eine Rolle in {name} ({address}), die das erlaubt, die Nachricht „{subject}“ von {from} gelesen, die auf Zustimmung wartet.",
 			"Warum: {reason}",
 			"Sie erfahren das höchstens einmal am Tag; im Verlauf steht jedes Mal."},
 			"Verlauf öffnen", whyOwnerGerman, ""},
@@ -707,6 +711,10 @@ var german = language{
 			"Diese {number} Gruppen laufen bald ab. Ihre Eigentümer wissen das und haben sie nicht verlängert.",
 			"Werden sie noch gebraucht, bitten Sie die Eigentümer, sie zu verlängern. Nach diesen Tagen lässt sich alles darin noch {recovery} Tage lang wiederherstellen."},
 			"Ansehen", "Sie erhalten dies, weil Ihnen Personen unterstellt sind, denen diese Gruppen gehören.", "{name} ({address}): {when}, am {date}"},
+		aboutMany[LetterSelfAppointed]: {"Ein Administrator ist jetzt in {number} Ihrer Gruppen", []string{
+			"{by} hat sich als Administrator selbst in diese {number} Gruppen eingetragen:",
+			"Wenn Sie das nicht erwartet haben, fragen Sie nach dem Grund. Im Verlauf jeder Gruppe steht alles, was dort geschieht."},
+			"Meine Gruppen ansehen", "Sie erhalten dies, weil Ihnen diese Gruppen gehören.", "{name} ({address}): {role}"},
 		aboutMany[LetterAdded]: {"Sie sind jetzt in {number} weiteren Gruppen", []string{
 			"{by} hat Sie in diese E-Mail-Gruppen aufgenommen:",
 			"E-Mails an sie erreichen Sie von nun an, soweit jede sie an Sie weitergibt. Um das zu ändern oder eine zu verlassen, öffnen Sie die Seite unten."},

@@ -69,6 +69,7 @@ const (
 	ReadGroup      Action = "read"
 	OwnPart        Action = "own_part" // leaving, and how its mail reaches oneself: whoever is in it, whether they can find it or not
 	SeePeople      Action = "see_people"
+	SeeDeparted    Action = "see_departed" // who in it has left the organisation
 	AddPeople      Action = "add_people"
 	ChangePeople   Action = "change_people"
 	ChangeGroup    Action = "change"
@@ -137,12 +138,14 @@ type permit struct {
 	asks     bool
 	member   bool   // of a group: whoever has a role of their own in it may, whatever its policy answers
 	public   bool   // of a group: where anyone may, visitors may too
+	implied  bool   // of a group: it is not named among what somebody may do to it
 	refusal  string // why not, for those who may not
 }
 
 var onGroup = []permit{
-	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find, public: true},
-	{action: OwnPart, auditor: true, asks: true, ask: policy.Find, member: true},
+	{action: ReadGroup, auditor: true, asks: true, ask: policy.Find, public: true, implied: true},
+	{action: OwnPart, auditor: true, asks: true, ask: policy.Find, member: true, implied: true},
+	{action: SeeDeparted, auditor: true, rung: policy.Owners, implied: true, refusal: "Only its owners, administrators and auditors see who in it has left."},
 	{action: SeePeople, auditor: true, asks: true, ask: policy.SeePeople, public: true, refusal: "This group does not show you who is in it."},
 	{action: AddPeople, asks: true, ask: policy.AddPeople, refusal: "This group does not let you add people."},
 	{action: ChangePeople, rung: policy.Owners, refusal: "Only its owners and administrators may change roles or remove people."},
@@ -306,12 +309,12 @@ func (do Action) Refusal() string {
 	return "Nobody may do this."
 }
 
-// OnGroup returns what somebody who stands so with a group may do to it, but for
-// finding it and for their own part in it.
+// OnGroup returns what somebody who stands so with a group may do to it, but for what is
+// implied, such as finding it.
 func (s Subject) OnGroup(r Relation, p *policy.Policy) []Action {
 	var out []Action
 	for _, row := range onGroup {
-		if row.action != ReadGroup && row.action != OwnPart && s.May(row.action, r, p) {
+		if !row.implied && s.May(row.action, r, p) {
 			out = append(out, row.action)
 		}
 	}

@@ -22,7 +22,7 @@ var (
 func TestMay(t *testing.T) {
 	p := policy.Default() // found by the workspace, seen by members, added to by owners
 	for do, want := range map[Action]string{
-		ReadGroup: "ompcax", OwnPart: "ompcax", SeePeople: "ompax", AddPeople: "ox", ChangePeople: "ox", ChangeGroup: "ox", ChangePolicy: "ox", ChangeTerm: "x", HoldGroup: "x",
+		ReadGroup: "ompcax", OwnPart: "ompcax", SeeDeparted: "oax", SeePeople: "ompax", AddPeople: "ox", ChangePeople: "ox", ChangeGroup: "ox", ChangePolicy: "ox", ChangeTerm: "x", HoldGroup: "x",
 		RenewGroup: "ox", RetireGroup: "ox", RestoreGroup: "ox", DecidePosts: "omx", DecideRequests: "omx", ManageLinks: "omx", SetOverrides: "omx",
 		ChangeRule: "ox", ReadHistory: "oax", Rehearse: "omax", "unheard of": "",
 	} {
@@ -50,7 +50,7 @@ func TestMay(t *testing.T) {
 			t.Errorf("%s is refused with %q", do, do.Refusal())
 		}
 	}
-	if len(onGroup) != 19 || len(administrator.OnGroup(Relation{}, &p)) != 17 || len(nobody.OnGroup(Relation{}, &p)) != 0 {
+	if len(onGroup) != 20 || len(administrator.OnGroup(Relation{}, &p)) != 17 || len(nobody.OnGroup(Relation{}, &p)) != 0 {
 		t.Error("the list of what may be done to a group")
 	}
 }

@@ -39,7 +39,7 @@ var powers = []Power{
 	{"create", "Create groups in the area", PowerCreate, nil},
 }
 
-var changingPeople = []Action{AddPeople, ChangePeople, DecideRequests, ManageLinks, SetOverrides, ChangeRule}
+var changingPeople = []Action{AddPeople, ChangePeople, SeeDeparted, DecideRequests, ManageLinks, SetOverrides, ChangeRule}
 
 var helping = []Action{ReadGroup, OwnPart, SeePeople, ReadHistory, Rehearse}
 

@@ -130,16 +130,16 @@ func shapePage(v *workspace.View, page store.Page[store.Group], e workspace.Term
 	if err != nil {
 		return api.Page[api.Group]{}, err
 	}
-	all := v.By.Subject().ReadsAll()
+	by := v.By.Subject()
 	i := -1
 	return workspace.Page(page, func(g store.Group) api.Group {
 		i++
-		return shape(g, extras[i], all, e, v.Now())
+		return shape(g, extras[i], by, e, v.Now())
 	}), nil
 }
 
-// shape shapes a group. all says whether what is nested in it and can't be found is counted.
-func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Terms, now time.Time) api.Group {
+// shape shapes a group for somebody, who has a role of their own in it or none.
+func shape(g store.Group, extras store.GroupExtras, by access.Subject, e workspace.Terms, now time.Time) api.Group {
 	life, state := g.Life(), g.Life().State(now)
 	if state == lifecycle.Lapsed && life.Ended.IsZero() {
 		life.Ended = life.Expires // its time is over; nobody has come by to say so yet
@@ -154,7 +154,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Terms,
 	if extras.Aliases == nil {
 		out.Aliases = []string{}
 	}
-	departed := all || extras.Role == expand.Owner // who has left is seen by those who see that everywhere, and by who takes people out
+	departed := by.May(access.SeeDeparted, access.RelationOf(extras.Role, false, false), &g.Policy)
 	for _, o := range extras.Owners {
 		if o.Active || departed {
 			out.Owners = append(out.Owners, api.Owner{Name: o.Name, Address: o.Address, Departed: !o.Active})
@@ -163,7 +163,7 @@ func shape(g store.Group, extras store.GroupExtras, all bool, e workspace.Terms,
 	if !departed {
 		out.Counts.Departed = 0
 	}
-	if !all {
+	if !by.ReadsAll() { // whose people are not seen are not counted
 		out.Counts.People, out.Counts.More = g.Shown, g.People != g.Shown
 	}
 	if extras.Role != 0 {

@@ -203,9 +203,6 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 			return err
 		}
 	}
-	if err := tellOwners(c, g, rows); err != nil {
-		return err
-	}
 	if err := c.Tx.AddMemberships(rows); err != nil {
 		return err
 	}
@@ -231,28 +228,6 @@ func Join(c *workspace.Change, g *workspace.Locked, results []Result, how Entran
 		how.Fact = event.PeopleAdded{People: event.Of(who...)}
 	}
 	return c.Record(how.Fact, &g.Group.Group, affected...)
-}
-
-// tellOwners tells those who own g already that an administrator put themselves into it, or into a role, as one of rows says. That is never
-// quiet: by it they read what only the group reads.
-func tellOwners(c *workspace.Change, g *workspace.Locked, rows []store.Membership) error {
-	i := slices.IndexFunc(rows, func(m store.Membership) bool { return m.MemberID == c.By.Person.ID })
-	if i < 0 || !c.By.Administers() {
-		return nil
-	}
-	owners, err := c.Read.Owners([]uuid.UUID{g.ID})
-	if err != nil {
-		return err
-	}
-	var to []string
-	for _, o := range owners[g.ID] {
-		if o.Active && o.MemberID != c.By.Person.ID {
-			to = append(to, o.Address)
-		}
-	}
-	l := c.GroupLetter(workspace.LetterSelfAppointed, &g.Group.Group, workspace.GroupPath(&g.Group.Group, "people"),
-		map[string]string{"by": c.By.Name(), "role": workspace.RoleIn(g.Language, rows[i].Role.String())})
-	return c.Send(&g.Group.Group, to, l)
 }
 
 // count keeps the counts of a group in step with its memberships: one more or less has a

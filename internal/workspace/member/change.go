@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 
 	"github.com/google/uuid"
 
@@ -340,14 +339,6 @@ func (l *ledger) add(g *store.Group, t *Target) {
 	}
 }
 
-// rises reports whether the change gives somebody a higher role than they had.
-func (l *ledger) rises(person uuid.UUID) bool {
-	return slices.ContainsFunc(l.affected, func(a store.Affected) bool {
-		was, _ := expand.ParseRole(a.Was)
-		return a.PersonID == person && l.x.role > was
-	})
-}
-
 func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 	if len(l.ids) == 0 || c.Previewing() {
 		return nil
@@ -372,10 +363,6 @@ func (l *ledger) write(c *workspace.Change, g *workspace.Locked) error {
 	}
 	if l.x.role != 0 {
 		err = errors.Join(err, c.Tx.SetRole(g.ID, l.ids, l.x.role))
-		if l.rises(c.By.Person.ID) {
-			err = errors.Join(err, c.Tx.Appoint(g.ID, c.By.Person.ID, c.By.String(), c.Now()),
-				tellOwners(c, g, []store.Membership{{MemberID: c.By.Person.ID, Role: l.x.role}}))
-		}
 	}
 	if l.x.ends != nil {
 		err = errors.Join(err, c.Tx.SetEnds(g.ID, l.ids, l.x.ends.at))

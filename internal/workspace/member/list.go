@@ -86,23 +86,17 @@ func (l Query) read(v *workspace.View, group uuid.UUID) (store.MemberQuery, erro
 	return q, err
 }
 
-// of is the query about a group, for the actor. Who has left the organisation is seen by those who see that everywhere, and by those who take
-// people out of this group.
+// of is the query about a group, for the actor, with who has left the organisation only where they see that.
 func (l Query) of(v *workspace.View, g *workspace.Group) (store.MemberQuery, error) {
 	q, err := l.read(v, g.ID)
-	if err != nil || SeesDeparted(v, g) {
+	if err != nil || v.May(access.SeeDeparted, g) {
 		return q, err
 	}
 	if q.Left {
-		return q, workspace.Fail(workspace.NotAllowed, "%s", access.ReadDeparted.Refusal())
+		return q, workspace.Fail(workspace.NotAllowed, "%s", access.SeeDeparted.Refusal())
 	}
 	q.Here = true
 	return q, nil
-}
-
-// SeesDeparted reports whether the actor sees who in a group has left the organisation.
-func SeesDeparted(v *workspace.View, g *workspace.Group) bool {
-	return v.By.Allow(access.ReadDeparted) == nil || v.May(access.ChangePeople, g)
 }
 
 // List lists who is in a group. It gives the revision of the group too, which guards

@@ -208,24 +208,44 @@ func toGroup(kind string, group *uuid.UUID) bool {
 // recipientsOf returns to whom a job goes that hands over mail to a group. all is whoever is in the group, where that is known.
 func recipientsOf(v *workspace.View, g *store.Group, kind string, mailbox Mailbox, thread []byte, job store.Job, all []store.Recipient) ([]store.Recipient, error) {
 	var err error
-	if all == nil {
-		if all, err = recipients(v, g, mailbox, job.AsOf); err != nil {
-			return nil, err
-		}
+	switch {
+	case job.Recipients != nil:
+		all, err = among(v, g, mailbox, job)
+	case all == nil:
+		all, err = recipients(v, g, mailbox, job.AsOf)
 	}
-	if kind != store.KindDigest {
-		if all, err = wanted(v, g.ID, all, thread); err != nil {
-			return nil, err
-		}
+	if err != nil || kind == store.KindDigest {
+		return all, err
 	}
-	if job.Recipients == nil {
-		return all, nil
+	return wanted(v, g.ID, all, thread)
+}
+
+// among returns those whom a job names who still get the mail of a group, by the addresses that they have now.
+func among(v *workspace.View, g *store.Group, mailbox Mailbox, job store.Job) ([]store.Recipient, error) {
+	lines := store.ReadLines(job.Recipients)
+	for i, a := range lines {
+		lines[i] = strings.ToLower(a)
+	}
+	people, err := v.Read.PeopleByKeys(lines)
+	if err != nil {
+		return nil, err
+	}
+	if mailbox == ToGroup && g.Nested == 0 {
+		ids := make([]uuid.UUID, 0, len(people))
+		for _, p := range people {
+			ids = append(ids, p.ID)
+		}
+		return v.Read.MailAmong(g.ID, store.AsOf{Then: job.AsOf, Now: v.Now()}, ids)
 	}
 	some := map[string]bool{}
-	for _, a := range store.ReadLines(job.Recipients) {
-		some[strings.ToLower(a)] = true
+	for _, a := range lines {
+		some[a] = true
+		if p, known := people[a]; known {
+			some[p.AddrKey] = true
+		}
 	}
-	return slices.DeleteFunc(all, func(r store.Recipient) bool { return !some[strings.ToLower(r.Address)] }), nil
+	all, err := recipients(v, g, mailbox, job.AsOf)
+	return slices.DeleteFunc(all, func(r store.Recipient) bool { return !some[strings.ToLower(r.Address)] }), err
 }
 
 // recipients returns who gets a message to a group that was let through at a moment.

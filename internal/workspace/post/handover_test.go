@@ -31,6 +31,25 @@ func claim(t *testing.T, l *kit.Kit) *post.Job {
 	return jobs[0]
 }
 
+// claimOf takes what is due, opens what has a subject, and ends the rest, which are letters.
+func claimOf(t *testing.T, l *kit.Kit, subject string) (out *post.Job) {
+	t.Helper()
+	for _, j := range kit.First(l.Post.Claim(ctx, time.Hour, 20)) {
+		if err := j.Open(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(string(j.Header), "Subject: "+subject) {
+			out = j
+		} else if err := j.End(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out == nil {
+		t.Fatalf("nothing is due of %q", subject)
+	}
+	return out
+}
+
 // results says the same of all recipients.
 func results(to []string, o post.Outcome) (out []post.Result) {
 	for _, a := range to {
@@ -90,23 +109,6 @@ func TestWhoIsInItAtEachAttempt(t *testing.T) {
 	if _, err := l.Member.Add(ctx, ines, inner.Address, api.NewMembers{People: []api.NewPerson{{Address: hand(4)}}}, 0); err != nil {
 		t.Fatal(err)
 	}
-	of := func(subject string) (out *post.Job) { // what else is due are letters
-		t.Helper()
-		for _, j := range kit.First(l.Post.Claim(ctx, time.Hour, 20)) {
-			if err := j.Open(ctx); err != nil {
-				t.Fatal(err)
-			}
-			if strings.Contains(string(j.Header), "Subject: "+subject) {
-				out = j
-			} else if err := j.End(ctx); err != nil {
-				t.Fatal(err)
-			}
-		}
-		if out == nil {
-			t.Fatalf("nothing is due of %q", subject)
-		}
-		return out
-	}
 	l.MoveBy(time.Minute)
 	for name, outcome := range map[string]post.Outcome{"put off": post.Later, "given up": post.GivenUp} {
 		for i, leave := range []func() error{
@@ -123,7 +125,7 @@ func TestWhoIsInItAtEachAttempt(t *testing.T) {
 			if err := l.Send(t, outer.Address, kit.Owner, true, name); err != nil {
 				t.Fatal(err)
 			}
-			j := of(name)
+			j := claimOf(t, l, name)
 			if !slices.Contains(j.To, hand(i)) {
 				t.Fatalf("%s, %d: it goes to %v", name, i, j.To)
 			}
@@ -143,7 +145,7 @@ func TestWhoIsInItAtEachAttempt(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			next := of(name)
+			next := claimOf(t, l, name)
 			if slices.Contains(next.To, hand(i)) || len(next.To) != n-1 {
 				t.Errorf("%s, %d: the second attempt goes to %v", name, i, next.To)
 			}
@@ -179,6 +181,38 @@ func TestWhoIsInItAtEachAttempt(t *testing.T) {
 			l.MoveBy(time.Minute)
 			l.Queued(t)
 		}
+	}
+}
+
+// Whoever has another address by the next attempt gets the message there, in a group with another nested in it too, and so do those who run it.
+func TestAnAddressThatChangedMeanwhile(t *testing.T) {
+	l := k.Fresh(t, "address_changed")
+	ines := l.Actor(t, kit.Administrator)
+	inner := l.Make(t, "Changed Within")
+	plain, nests := l.Make(t, "Changed Plain"), l.Make(t, "Changed Nests", func(n *api.NewGroup) { n.People = append(n.People, api.NewPerson{Address: inner.Address}) })
+	was := kit.Owner
+	for i, to := range []string{plain.Address, nests.Address, strings.Replace(plain.Address, "@", "-owners@", 1)} {
+		l.Queued(t)
+		l.MoveBy(time.Minute)
+		if err := l.Send(t, to, kit.Member, true, "to them"); err != nil {
+			t.Fatal(err)
+		}
+		j := claimOf(t, l, "to them")
+		if !slices.Contains(j.To, was) {
+			t.Fatalf("%s: it goes to %v", to, j.To)
+		}
+		n := len(j.To)
+		if err := j.Record(ctx, results(j.To, post.Later), time.Now().Add(-time.Second)); err != nil {
+			t.Fatal(err)
+		}
+		now := fmt.Sprintf("oda.anew-%d@merrowline.example", i)
+		if _, err := l.Directory.Change(ctx, ines, was, api.PersonPatch{Address: &now}, 0); err != nil {
+			t.Fatal(err)
+		}
+		if next := claimOf(t, l, "to them"); len(next.To) != n || !slices.Contains(next.To, now) {
+			t.Errorf("%s: the second attempt goes to %v", to, next.To)
+		}
+		was = now
 	}
 }
 

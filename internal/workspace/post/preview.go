@@ -24,7 +24,6 @@ import (
 	"ivytable.example/ivytable/internal/core/admission"
 	"ivytable.example/ivytable/internal/core/event"
 	"ivytable.example/ivytable/internal/core/expand"
-	"ivytable.example/ivytable/internal/core/policy"
 	"ivytable.example/ivytable/internal/store"
 	"ivytable.example/ivytable/internal/workspace"
 )
@@ -51,7 +50,7 @@ func (s *Service) Held(ctx context.Context, by workspace.Actor, id string) (api.
 	case err != nil:
 		return api.HeldPost{}, err
 	case is && as == 0:
-		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "You have no part in %s. Say why you read its mail: that is recorded, and its owners are told.", g.Name)
+		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "No role of yours in %s lets you read its mail. Say why you read it: that is recorded, and its owners are told.", g.Name)
 	case is:
 		return api.HeldPost{}, workspace.Fail(workspace.NotAllowed, "You made yourself %s of %s. Say why you read its mail: that is recorded, and its owners are told.", admission.Article(as), g.Name)
 	}
@@ -101,14 +100,21 @@ func (s *Service) Read(ctx context.Context, by workspace.Actor, id, reason strin
 	})
 }
 
-// stands reports whether the actor reads the mail of a group only because they are an administrator: they have no part in it, or gave
-// themselves the role as which they read, other than by creating the group.
+// founding is how long after a group was made a membership begins at most that began with it: its people have moments of their own.
+const founding = 10 * time.Millisecond
+
+// stands reports whether the actor reads the mail of a group only because they are an administrator: no role of theirs lets them, whether they
+// are in it or not, or they gave themselves that role, as, other than by creating the group.
 func stands(v *workspace.View, g *workspace.Group) (is bool, as expand.Role, err error) {
-	if !v.By.Administers() || g.Relation.Rung > policy.Members || g.Relation.Role == 0 {
-		return v.By.Administers() && g.Relation.Rung > policy.Members, 0, nil
+	person := access.Subject{SignedIn: true}
+	switch {
+	case !v.By.Administers():
+		return false, 0, nil
+	case !person.May(access.DecidePosts, access.Relation{Role: g.Relation.Role, Rung: g.Relation.Rung}, &g.Policy):
+		return true, 0, nil
 	}
 	m, err := v.Read.Membership(g.ID, v.By.Person.ID)
-	return m.AddedBy == v.By.String() && m.AddedAt.After(g.CreatedAt.Add(time.Second)), g.Relation.Role, err
+	return m.AddedBy == v.By.String() && m.AddedAt.After(g.CreatedAt.Add(founding)), g.Relation.Role, err
 }
 
 // held returns a message that waits, and its group, to whoever decides about it.

@@ -231,9 +231,15 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 	if err != nil {
 		return nil, err
 	}
+	var goes func(store.Job) ([]store.Recipient, error)
+	if len(jobs) > 0 {
+		if goes, err = goesTo(v, m); err != nil {
+			return nil, err
+		}
+	}
+	apart := linksIn(v, m.Kind, Mailbox(m.Mailbox))
 	for _, j := range jobs {
-		apart := linksIn(v, m.Kind, Mailbox(m.Mailbox))
-		to, err := goesTo(v, m, j)
+		to, err := goes(j)
 		if err != nil {
 			return nil, err
 		}
@@ -291,8 +297,8 @@ func deliveries(v *workspace.View, m store.Mailing, recipient string) ([]api.Del
 	return out, nil
 }
 
-// goesTo returns to whom a job of a post goes as things are now.
-func goesTo(v *workspace.View, m store.Mailing, j store.Job) ([]store.Recipient, error) {
+// goesTo returns what says to whom a job of a post goes as things are now.
+func goesTo(v *workspace.View, m store.Mailing) (func(store.Job) ([]store.Recipient, error), error) {
 	g, err := v.Read.Group(*m.GroupID)
 	if err != nil {
 		return nil, err
@@ -301,13 +307,18 @@ func goesTo(v *workspace.View, m store.Mailing, j store.Job) ([]store.Recipient,
 	if err != nil {
 		return nil, err
 	}
-	return recipientsOf(v, &g, m.Kind, Mailbox(m.Mailbox), x[m.MessageID].Thread, j, nil)
+	return func(j store.Job) ([]store.Recipient, error) {
+		return recipientsOf(v, &g, m.Kind, Mailbox(m.Mailbox), x[m.MessageID].Thread, j, nil)
+	}, nil
 }
 
 // takesIt is the error where mail of the group of a post goes to none of some any more.
 func takesIt(v *workspace.View, m store.Mailing, g *store.Group, to []string) error {
-	all, err := goesTo(v, m, store.Job{AsOf: v.Now(), Recipients: store.Lines(to)})
-	if err != nil || len(all) > 0 {
+	goes, err := goesTo(v, m)
+	if err != nil {
+		return err
+	}
+	if all, err := goes(store.Job{AsOf: v.Now(), Recipients: store.Lines(to)}); err != nil || len(all) > 0 {
 		return err
 	}
 	who := "those whom it did not reach"
