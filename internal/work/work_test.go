@@ -202,6 +202,12 @@ func TestARelayThatTakesFew(t *testing.T) {
 	if u, err := k.Post.Undelivered(context.Background(), k.Actor(t, kit.Owner), g.Address, "", 10); err != nil || len(u.Items) > 0 {
 		t.Errorf("undelivered: %+v, %v", u.Items, err)
 	}
+	var transactions, paths int // of each what comes back is known apart
+	from := " FROM transmissions t JOIN mailings m ON m.id = t.mailing_id WHERE m.group_id = UNHEX('" + strings.ReplaceAll(g.ID, "-", "") + "')"
+	k.SQL(t, "SELECT COUNT(*), COUNT(DISTINCT t.mark)"+from, &transactions, &paths)
+	if transactions < 5 || paths != transactions {
+		t.Errorf("%d transactions with %d return paths", transactions, paths)
+	}
 }
 
 // Mail that is accepted while the relay is away is delivered when it comes back.

@@ -120,6 +120,11 @@ func TestOnesOwnPart(t *testing.T) {
 			t.Errorf("who may not find it %s: %v", what, err)
 		}
 	}
+	for who, want := range map[string]string{kit.Member: "allow", kit.Colleague: "refuse"} { // as it is rehearsed
+		if r, err := k.Reach.Rehearse(ctx, ines, api.Rehearsal{Action: "leave", Group: g.Address, As: who}); err != nil || r.Outcome != want {
+			t.Errorf("rehearsed for %s: %+v, %v", who, r, err)
+		}
+	}
 	if _, err := k.Joining.Leave(ctx, tove, g.Address, api.JoinRequest{}); err != nil {
 		t.Error(err)
 	}

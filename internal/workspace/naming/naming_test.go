@@ -52,10 +52,13 @@ func TestWhatIsHiddenIsNotAvailable(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	if _, err := l.Directory.Change(ctx, ines, kit.Moderator, api.PersonPatch{Address: new("bram.again@merrowline.example")}, 0); err != nil {
+		t.Fatal(err)
+	}
 	l.SetNaming(t, api.Naming{Creators: "workspace"})
 	petra := l.Actor(t, kit.Colleague)
 	var says string
-	for _, local := range []string{"postmaster", "admin", "unfound", "unf0und", "unfound-alias", "moved", "new-moved"} {
+	for _, local := range []string{"postmaster", "admin", "unfound", "unf0und", "unfound-alias", "moved", "new-moved", "bram.tolley"} {
 		p, err := l.Naming.Propose(ctx, petra, naming.Proposing{Address: local})
 		if says == "" {
 			says = p.Says

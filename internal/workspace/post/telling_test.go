@@ -288,10 +288,10 @@ func TestNobodyAppointsThemselvesQuietly(t *testing.T) {
 		if err := w.appoint(g.Address); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
-		told := slices.ContainsFunc(l.Letters(t), func(x kit.Letter) bool {
+		heard := slices.ContainsFunc(l.Letters(t), func(x kit.Letter) bool {
 			return slices.Equal(x.To, []string{kit.Owner}) && strings.Contains(x.Text, "made themselves "+w.role+" of "+g.Name)
 		})
-		if !told {
+		if !heard {
 			t.Errorf("%s: the owner is not told", name)
 		}
 		says, recorded := "made yourself "+w.role, "by their own appointment"
@@ -311,7 +311,11 @@ func TestNobodyAppointsThemselvesQuietly(t *testing.T) {
 			t.Errorf("%s: of the reading the owner is told %+v", name, all)
 		}
 	}
+	l.Letters(t)
 	own := kit.First(l.Group.Create(ctx, ines, api.NewGroup{Name: "Founded", Address: "founded@merrowline.example", Owners: []string{kit.Administrator, kit.Owner}, PolicyPatch: kit.Policy("hold=everyone post=anyone")}))
+	if all := told(t, l, "made themselves"); len(all) > 0 {
+		t.Errorf("of a group that they founded are told %v", all)
+	}
 	if err := l.Send(t, own.Address, kit.Member, false, "for mine"); err != nil {
 		t.Fatal(err)
 	}
